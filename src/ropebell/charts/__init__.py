@@ -1,0 +1,1 @@
+"""Lightmap coordinates, packing into pages, and the texel table."""

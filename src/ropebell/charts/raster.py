@@ -1,0 +1,155 @@
+"""Kernels that lay flat triangles on the texel grid. All coordinates in texels of the page, row 0 at v = 0."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from ropebell.charts.polygon import area_and_middle, clip
+
+# A texel touched by less than this share of its area carries no usable footprint.
+LEAST_COVER = 1e-5
+
+
+@njit(cache=True, nogil=True)
+def clip_cell(tri: NDArray, x: float, y: float, poly: NDArray, spare: NDArray) -> tuple:
+    """Clip a triangle to the unit cell at (x, y).
+
+    Args:
+        tri: (3, 2) float64.
+        poly, spare: (12, 2) float64 working space.
+
+    Returns:
+        area, and the centroid (x, y) of the clipped polygon.
+    """
+    count = 3
+    for i in range(3):
+        poly[i, 0], poly[i, 1] = tri[i, 0], tri[i, 1]
+    for side in range(4):
+        sign = 1.0 if side < 2 else -1.0
+        far = 0.0 if side < 2 else 1.0
+        if side % 2 == 0:
+            count = clip(poly, spare, count, x + far, 0.0, sign, 0.0)
+        else:
+            count = clip(poly, spare, count, 0.0, y + far, 0.0, sign)
+        if count < 3:
+            return 0.0, x, y
+    area, cx, cy = area_and_middle(poly, count)
+    return (area, cx, cy) if area > 0 else (0.0, x, y)
+
+
+@njit(cache=True, nogil=True)
+def weights(tri: NDArray, x: float, y: float) -> tuple:
+    """Barycentric weights of corners 1 and 2 at a point; (−1, −1) for a triangle without area."""
+    bx, by = tri[1, 0] - tri[0, 0], tri[1, 1] - tri[0, 1]
+    cx, cy = tri[2, 0] - tri[0, 0], tri[2, 1] - tri[0, 1]
+    area = bx * cy - by * cx
+    if abs(area) < 1e-14:
+        return -1.0, -1.0
+    px, py = x - tri[0, 0], y - tri[0, 1]
+    return (px * cy - py * cx) / area, (bx * py - by * px) / area
+
+
+@njit(cache=True, nogil=True)
+def cell_bounds(tri: NDArray, rect: NDArray) -> tuple:
+    """Cells that a triangle can touch within its chart's rectangle: x0, x1, y0, y1, ends excluded."""
+    low_x = min(tri[0, 0], tri[1, 0], tri[2, 0])
+    high_x = max(tri[0, 0], tri[1, 0], tri[2, 0])
+    low_y = min(tri[0, 1], tri[1, 1], tri[2, 1])
+    high_y = max(tri[0, 1], tri[1, 1], tri[2, 1])
+    x0, x1 = max(math.floor(low_x), rect[1]), min(math.floor(high_x) + 1, rect[1] + rect[3])
+    y0, y1 = max(math.floor(low_y), rect[2]), min(math.floor(high_y) + 1, rect[2] + rect[4])
+    return x0, x1, y0, y1
+
+
+@njit(cache=True, nogil=True)
+def cover(uv: NDArray, chart: NDArray, rects: NDArray, area: NDArray, owner: NDArray, first: int, end: int) -> None:
+    """Add triangles `first` … `end` to the covered area of each texel and note the one that covers most.
+
+    Args:
+        uv: (T, 3, 2) float32; chart: (T,); rects: (C, 5).
+        area: (pages, H, W) float32, added to.
+        owner: (pages, H, W) int32 triangle with the largest share; −1 where none.
+    """
+    tri = np.empty((3, 2))
+    poly, spare = np.empty((12, 2)), np.empty((12, 2))
+    for t in range(first, end):
+        rect = rects[chart[t]]
+        for i in range(3):
+            tri[i, 0], tri[i, 1] = uv[t, i, 0], uv[t, i, 1]
+        x0, x1, y0, y1 = cell_bounds(tri, rect)
+        for y in range(y0, y1):
+            for x in range(x0, x1):
+                part, _, _ = clip_cell(tri, x, y, poly, spare)
+                if part < LEAST_COVER:
+                    continue
+                before = area[rect[0], y, x]
+                # The first triangle to cover half of what is covered so far keeps the texel.
+                if owner[rect[0], y, x] < 0 or part > before:
+                    owner[rect[0], y, x] = t
+                area[rect[0], y, x] = before + part
+
+
+@njit(cache=True, nogil=True)
+def place_samples(
+    uv: NDArray,
+    chart: NDArray,
+    rects: NDArray,
+    texel: NDArray,
+    lattice: NDArray,
+    tri_of: NDArray,
+    bary: NDArray,
+) -> None:
+    """Find for every texel and lattice point the triangle below it.
+
+    Args:
+        texel: (pages, H, W) int32 texel index or −1.
+        lattice: (S, 2) float64 points of the unit cell.
+        tri_of: (N, S) int32, filled where it was −1.
+        bary: (N, S, 2) float32 weights of corners 1 and 2.
+    """
+    tri = np.empty((3, 2))
+    for t in range(len(uv)):
+        rect = rects[chart[t]]
+        for i in range(3):
+            tri[i, 0], tri[i, 1] = uv[t, i, 0], uv[t, i, 1]
+        x0, x1, y0, y1 = cell_bounds(tri, rect)
+        for y in range(y0, y1):
+            for x in range(x0, x1):
+                n = texel[rect[0], y, x]
+                if n < 0:
+                    continue
+                for s in range(len(lattice)):
+                    if tri_of[n, s] >= 0:
+                        continue
+                    b, c = weights(tri, x + lattice[s, 0], y + lattice[s, 1])
+                    if b >= 0 and c >= 0 and b + c <= 1:
+                        tri_of[n, s] = t
+                        bary[n, s, 0], bary[n, s, 1] = b, c
+
+
+@njit(cache=True, nogil=True)
+def centroid_samples(
+    uv: NDArray, owner: NDArray, column: NDArray, row: NDArray, tri_of: NDArray, bary: NDArray
+) -> None:
+    """Give texels that no lattice point hit one sample, at the centroid of what their owner covers.
+
+    Args:
+        owner: (N,) int32 triangle; column, row: (N,) int32.
+    """
+    tri = np.empty((3, 2))
+    poly, spare = np.empty((12, 2)), np.empty((12, 2))
+    for n in range(len(owner)):
+        if tri_of[n].max() >= 0:
+            continue
+        t = owner[n]
+        for i in range(3):
+            tri[i, 0], tri[i, 1] = uv[t, i, 0], uv[t, i, 1]
+        _, x, y = clip_cell(tri, column[n], row[n], poly, spare)
+        b, c = weights(tri, x, y)
+        b = min(max(b, 0.0), 1.0)
+        c = min(max(c, 0.0), 1.0 - b)
+        tri_of[n, 0], bary[n, 0, 0], bary[n, 0, 1] = t, b, c

@@ -1,0 +1,82 @@
+"""How finely each face is to be divided, as factors on the level's texels per metre."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ropebell.level.arrange import Marks
+from ropebell.level.brief import Box, Brief, DensityBox
+from ropebell.level.model import F32, F64, Level
+
+if TYPE_CHECKING:  # the scene holds what is computed here
+    from ropebell.level.scene import Scene
+
+
+def density_factors(scene: Scene, level: Level, brief: Brief, marks: Marks) -> F32:
+    """(T,) float32: object's factor × bias of its material × the finest density box it reaches into, divided
+    outside the play region; objects at test density have that factor alone."""
+    count = len(scene)
+    if not count:
+        return np.zeros(0, np.float32)
+    of_node = np.array([m.density or 1.0 for m in marks.nodes] + [1.0] * (len(scene.node_names) - len(marks.nodes)))
+    factor = of_node[scene.node]
+    _apply_bias(factor, scene, level, marks)
+    if brief.density_boxes or brief.region.boxes:
+        low, high = scene.corners.min(axis=1), scene.corners.max(axis=1)
+        factor *= _box_factors(low, high, brief.density_boxes)
+        if brief.region.boxes:
+            factor[~objects_inside(scene, low, high, brief.region.boxes)] /= brief.region.outside
+    if brief.test_density.paths:
+        tested = np.array([name in brief.test_density.paths for name in scene.node_names], dtype=bool)
+        factor[tested[scene.node]] = brief.test_density.factor
+    return factor.astype(np.float32)
+
+
+def _apply_bias(factor: F64, scene: Scene, level: Level, marks: Marks) -> None:
+    numbers = {m.name: i for i, m in enumerate(level.materials)}
+    for index, mark in enumerate(marks.nodes):
+        for material, value in mark.bias.items():
+            if material in numbers:
+                factor[(scene.node == index) & (scene.material == numbers[material])] *= value
+
+
+def _box_factors(low: F64, high: F64, boxes: tuple[DensityBox, ...]) -> F64:
+    """(T,) largest factor of the boxes that each face reaches into, 1 where none."""
+    found = np.full(len(low), -np.inf)
+    for box in boxes:
+        inside = reaches_into(low, high, Box(box.low, box.high))
+        found[inside] = np.maximum(found[inside], box.factor)
+    return np.where(np.isfinite(found), found, 1.0)
+
+
+def ray_shares(scene: Scene, brief: Brief) -> F32:
+    """(T,) float32 share of the gather rays: all inside the play region, one in `outside` for objects outside it."""
+    shares = np.ones(len(scene), np.float32)
+    if brief.region.boxes and len(scene):
+        low, high = scene.corners.min(axis=1), scene.corners.max(axis=1)
+        shares[~objects_inside(scene, low, high, brief.region.boxes)] = 1.0 / brief.region.outside
+    return shares
+
+
+def reaches_into(low: F64, high: F64, box: Box) -> NDArray[np.bool_]:
+    """(n,) whether boxes from `low` to `high`, each (n, 3), touch a box."""
+    b = box.ordered()
+    inside: NDArray[np.bool_] = np.all((high >= np.array(b.low)) & (low <= np.array(b.high)), axis=1)
+    return inside
+
+
+def objects_inside(scene: Scene, low: F64, high: F64, boxes: tuple[Box, ...]) -> NDArray[np.bool_]:
+    """(T,) whether any face of the triangle's object reaches into one of the boxes.
+
+    Args:
+        low, high: (T, 3) bounds of the triangles.
+    """
+    hit = np.zeros(len(low), np.bool_)
+    for box in boxes:
+        hit |= reaches_into(low, high, box)
+    nodes = np.zeros(len(scene.node_names), np.bool_)
+    nodes[scene.node[hit]] = True
+    return nodes[scene.node]

@@ -1,0 +1,61 @@
+"""Findings: one trouble each, with a kind that stays, a place, a reason and a remedy."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass
+from typing import Any
+
+from ropebell.level.model import Notice
+
+SEVERITIES = ("error", "warning", "note")
+
+REMEDIES = {
+    "missing-texture": "Export the picture with the level as PNG or JPEG",
+    "degenerate": "Nothing, unless the object looks wrong; clean the mesh to silence this",
+    "animations": "Export the pose that players see",
+    "skin": "Export the pose that players see",
+    "morph-targets": "Export the shape that players see",
+    "not-triangles": "Export faces only",
+    "unknown-material": "Add the material to the library or rename it",
+    "missing-materials": "Put the material library beside the level",
+    "lightmap-coordinates": "Give the mesh a clean second coordinate set, or none",
+    "chart-too-large": "Raise density.page_size, or cut the object",
+}
+
+
+@dataclass(frozen=True)
+class Finding:
+    """One trouble.
+
+    Attributes:
+        kind: stable identifier.
+        severity: error (a build cannot be right), warning (it can harm the light), or note (it cannot by itself).
+        object: node path or place in the file, empty for the whole level.
+        place: (x, y, z) metres, or None.
+        reason: what is so, one sentence.
+        remedy: what to do.
+    """
+
+    kind: str
+    severity: str
+    object: str
+    reason: str
+    remedy: str
+    place: tuple[float, float, float] | None = None
+    fix: tuple[str, ...] = ()
+    also: tuple[str, ...] = ()
+
+    @property
+    def key(self) -> str:
+        """Names the same trouble in the next check, whatever its numbers then are."""
+        return f"{self.kind} {self.object}".strip()
+
+    def as_json(self) -> dict[str, Any]:
+        """Plain values for JSON."""
+        return {key: list(value) if isinstance(value, tuple) else value for key, value in asdict(self).items()}
+
+
+def from_notice(notice: Notice) -> Finding:
+    """A reader's notice as a finding."""
+    severity = "note" if notice.kind in ("degenerate", "zero-reach", "unread-extension") else "warning"
+    return Finding(notice.kind, severity, notice.where, notice.text, REMEDIES.get(notice.kind, "Check the export"))

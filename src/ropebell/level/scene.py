@@ -1,0 +1,445 @@
+"""The scene stage: one flat table of world triangles, one of lights, one of emitters."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ropebell.level.arrange import Marks, arranged, chosen_pose, marks_in_force
+from ropebell.level.brief import NO_BRIEF, Brief, LightChange, Radiance
+from ropebell.level.density import density_factors, ray_shares
+from ropebell.level.model import F32, F64, I32, Level, Light, Material, Notice, Primitive
+
+# Triangles thinner than this, relative to their longest edge, have no usable normal in single precision.
+SLIVER_HEIGHT = 1e-7
+LUMINANCE = np.array([0.2126, 0.7152, 0.0722])
+# Copies of a mesh are placed together, so many triangles at a time.
+ROWS_AT_ONCE = 1_000_000
+
+
+@dataclass(frozen=True, eq=False)
+class PlacedLight:
+    """A light in the level's frame.
+
+    Attributes:
+        name: path of its node.
+        position: (3,) float64 metres.
+        direction: (3,) float64 unit vector along which it shines (spot, directional).
+        intensity: candela or lux, see `Light`; 0 when switched off.
+        mode: baked, hybrid, live or undecided; live ones are left to the game.
+        size: radius of the source in metres, or half angle of a sun's disk in degrees.
+        share, saturation: what of it goes into the bounces, and how much of its colour.
+        subtracts: takes light away.
+        work: a work light.
+    """
+
+    name: str
+    kind: str
+    position: F64
+    direction: F64
+    color: tuple[float, float, float]
+    intensity: float
+    reach: float | None
+    inner_cone: float
+    outer_cone: float
+    mode: str = "baked"
+    size: float = 0.0
+    share: float = 1.0
+    saturation: float = 1.0
+    subtracts: bool = False
+    work: bool = False
+
+    @property
+    def strength(self) -> F64:
+        """(3,) linear RGB intensity; negative for a light that subtracts."""
+        return np.array(self.color, dtype=np.float64) * (-self.intensity if self.subtracts else self.intensity)
+
+    @property
+    def thrown(self) -> F64:
+        """(3,) what of it goes into the bounces: its share, with as much of its colour as it keeps."""
+        grey = float(self.strength @ LUMINANCE)
+        return self.share * (grey + self.saturation * (self.strength - grey))
+
+    @property
+    def setting(self) -> dict[str, Any]:
+        """What of it no ray depends on, as plain values for the manifest."""
+        return {
+            "intensity": self.intensity, "color": list(self.color), "share": self.share,
+            "saturation": self.saturation, "subtracts": self.subtracts,
+        }  # fmt: skip
+
+
+@dataclass(frozen=True, eq=False)
+class Emitter:
+    """The glowing triangles of one node and material.
+
+    Attributes:
+        name: path of the node, with the material behind a colon when the node has several glowing ones.
+        triangles: (n,) int32 into the scene's triangles.
+        radiance: (3,) float64 linear RGB in cd/m².
+    """
+
+    name: str
+    triangles: I32
+    radiance: F64
+    double_sided: bool
+
+
+@dataclass(frozen=True, eq=False)
+class Scene:
+    """World triangles, struct of arrays; T of them.
+
+    Attributes:
+        corners: (T, 3, 3) float64, metres, wound counter-clockwise seen from the front.
+        normals: (T, 3, 3) float32 unit shading normals per corner.
+        face_normals: (T, 3) float32 unit.
+        areas: (T,) float64, m².
+        uv0, uv1: (T, 3, 2) float32, NaN where the primitive has none.
+        material, node, primitive: (T,) int32.
+        vertices: (T, 3) int32, indices into the primitive's own vertices.
+        double_sided: (T,) bool.
+        node_world: (nodes, 4, 4) float64 transforms to the level's frame.
+        factor: (T,) float32 factor on the level's texels per metre.
+        part: (T,) bool, whether the triangle takes part in a build.
+        casts: (T,) bool, whether it blocks light. shadowed: (T,) bool, whether it receives shadow. reflects: (T,) bool,
+            whether it adds bounced light.
+        effort: (T,) float32 share of the gather rays that its texels get, less outside the play region.
+        marks: in force, one per node.
+
+    The triangles of one node are contiguous and nodes come in the level's order.
+    """
+
+    corners: F64
+    normals: F32
+    face_normals: F32
+    areas: F64
+    uv0: F32
+    uv1: F32
+    material: I32
+    node: I32
+    primitive: I32
+    vertices: I32
+    double_sided: np.ndarray
+    materials: tuple[Material, ...]
+    node_names: tuple[str, ...]
+    node_world: F64
+    lights: tuple[PlacedLight, ...]
+    emitters: tuple[Emitter, ...]
+    notices: tuple[Notice, ...] = field(default=())
+    factor: F32 = field(default_factory=lambda: np.zeros(0, np.float32))
+    part: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, np.bool_))
+    effort: F32 = field(default_factory=lambda: np.zeros(0, np.float32))
+    casts: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, np.bool_))
+    shadowed: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, np.bool_))
+    reflects: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, np.bool_))
+    marks: Marks = field(default_factory=lambda: Marks((), ()))
+
+    def __len__(self) -> int:
+        return len(self.corners)
+
+    def node_ranges(self) -> list[tuple[int, int, int]]:
+        """(node, first triangle, one past the last) of every node with triangles."""
+        nodes, first = np.unique(self.node, return_index=True)
+        ends = np.append(first[1:], len(self))
+        return [(int(n), int(a), int(b)) for n, a, b in zip(nodes, first, ends)]
+
+    def bounds(self) -> tuple[F64, F64]:
+        """Lowest and highest corner; zeros for an empty scene."""
+        if not len(self):
+            return np.zeros(3), np.zeros(3)
+        flat = self.corners.reshape(-1, 3)
+        return flat.min(axis=0), flat.max(axis=0)
+
+
+Emission = dict[str, Radiance]
+"""Radiance in cd/m² by material name, where it is not what the level says."""
+
+
+@dataclass(frozen=True, eq=False)
+class Prepared:
+    """A level as the brief arranges it.
+
+    Attributes:
+        level: with poses, moves and added lights.
+        scene: all its triangles and lights, also those that take no part in a build.
+    """
+
+    level: Level
+    scene: Scene
+
+    @property
+    def baking(self) -> Scene:
+        """What takes part in a build."""
+        return taking_part(self.scene)
+
+
+def prepare(level: Level, brief: Brief = NO_BRIEF, emission: Emission | None = None) -> Prepared:
+    """Arrange a level and place every mesh and light of it.
+
+    Args:
+        emission: radiance of materials that differs from the level's own.
+    """
+    marks = marks_in_force(level, brief)
+    placed = arranged(level, brief, marks)
+    parts = _Parts()
+    users: dict[int, list[int]] = {}
+    for index, node in enumerate(placed.nodes):
+        if node.mesh >= 0:
+            users.setdefault(node.mesh, []).append(index)
+    for mesh, at in users.items():
+        worlds = np.array([placed.nodes[i].world for i in at])
+        for number, primitive in enumerate(placed.meshes[mesh].primitives):
+            parts.add(primitive, worlds, np.array(at, np.int32), number)
+    scene = parts.scene(placed)
+    scene = replace(scene, marks=marks, part=_part(scene, marks), factor=density_factors(scene, level, brief, marks))
+    scene = replace(scene, effort=ray_shares(scene, brief), **_switches(scene, marks))
+    anew = np.array([m.unwrap is True for m in marks.nodes] + [False], dtype=bool)
+    if anew.any():
+        scene = replace(scene, uv1=np.where(anew[scene.node][:, None, None], np.float32(np.nan), scene.uv1))
+    two_sided = np.array([m.two_sided is True for m in marks.nodes] + [False], dtype=bool)
+    one_sided = np.array([m.two_sided is False for m in marks.nodes] + [False], dtype=bool)
+    if two_sided.any() or one_sided.any():
+        sided = (scene.double_sided | two_sided[scene.node]) & ~one_sided[scene.node]
+        scene = replace(scene, double_sided=sided)
+    return Prepared(placed, with_lights(scene, placed, brief, emission))
+
+
+def flatten(level: Level, brief: Brief = NO_BRIEF, emission: Emission | None = None) -> Scene:
+    """The scene that a build of `level` works on: `prepare`, and of it what takes part."""
+    return prepare(level, brief, emission).baking
+
+
+def with_lights(scene: Scene, level: Level, brief: Brief, emission: Emission | None = None) -> Scene:
+    """The same triangles under changed lights and emitters; cheap, for use while a slider moves.
+
+    Args:
+        level: as arranged.
+    """
+    lights = tuple(_placed(level, i, brief) for i in level.light_nodes())
+    return replace(scene, lights=lights, emitters=_emitters(scene, level, emission or {}))
+
+
+def taking_part(scene: Scene) -> Scene:
+    """The scene without what is left out, moves, or is lit by the game alone."""
+    lights = tuple(light for light in scene.lights if light.mode != "live")
+    if scene.part.all():
+        return scene if len(lights) == len(scene.lights) else replace(scene, lights=lights)
+    kept = np.flatnonzero(scene.part)
+    number = np.full(len(scene), -1, np.int32)
+    number[kept] = np.arange(len(kept), dtype=np.int32)
+    emitters = []
+    for emitter in scene.emitters:
+        rows = number[emitter.triangles]
+        if (rows >= 0).any():
+            emitters.append(replace(emitter, triangles=rows[rows >= 0]))
+    columns: dict[str, Any] = {name: getattr(scene, name)[kept] for name in PER_TRIANGLE}
+    return replace(scene, **columns, lights=lights, emitters=tuple(emitters))
+
+
+PER_TRIANGLE = (
+    "corners", "normals", "face_normals", "areas", "uv0", "uv1", "material", "node", "primitive", "vertices",
+    "double_sided", "factor", "part", "effort", "casts",
+    "shadowed", "reflects",
+)  # fmt: skip
+
+
+def _switches(scene: Scene, marks: Marks) -> dict[str, Any]:
+    """Per triangle, what its object's marks switch off."""
+    found = {}
+    for name, key in (("casts", "casts"), ("shadowed", "receives"), ("reflects", "bounces")):
+        on = np.array([getattr(m, key) is not False for m in marks.nodes] + [True], dtype=np.bool_)
+        found[name] = on[scene.node]
+    return found
+
+
+def _part(scene: Scene, marks: Marks) -> NDArray[np.bool_]:
+    absent = [(pose := chosen_pose(m)) is not None and pose.absent for m in marks.nodes]
+    out = np.array([m.role in ("moving", "left-out") or gone for m, gone in zip(marks.nodes, absent)] + [False])
+    return ~out[scene.node]
+
+
+class _Parts:
+    """Collects placed primitives, all places of one at a time, then joins and orders them once."""
+
+    def __init__(self) -> None:
+        self._parts: list[tuple[np.ndarray, ...]] = []
+        self._dropped: dict[int, int] = {}
+
+    def add(self, p: Primitive, worlds: F64, nodes: I32, number: int) -> None:
+        """Place a primitive at K nodes.
+
+        Args:
+            worlds: (K, 4, 4); nodes: (K,).
+            number: of the primitive in its mesh.
+        """
+        step = max(ROWS_AT_ONCE // max(len(p.triangles), 1), 1)
+        for first in range(0, len(nodes), step):
+            self._add(p, worlds[first : first + step], nodes[first : first + step], number)
+
+    def _add(self, p: Primitive, worlds: F64, nodes: I32, number: int) -> None:
+        linear = worlds[:, :3, :3]
+        placed = p.positions.astype(np.float64) @ linear.swapaxes(1, 2) + worlds[:, None, :3, 3]
+        mirrored = np.linalg.det(linear) < 0
+        order = np.where(mirrored[:, None, None], p.triangles[:, [0, 2, 1]], p.triangles)
+        place = np.repeat(np.arange(len(nodes)), len(p.triangles))
+        order = order.reshape(-1, 3)
+        corners = placed[place[:, None], order]
+        cross = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+        twice = np.linalg.norm(cross, axis=1)
+        edges = np.linalg.norm(corners - np.roll(corners, 1, axis=1), axis=2).max(axis=1, initial=0.0)
+        keep = twice > np.maximum(edges * edges * SLIVER_HEIGHT, 1e-300)
+        if not keep.all():
+            for node, count in zip(nodes.tolist(), np.bincount(place[~keep], minlength=len(nodes)).tolist()):
+                if count:
+                    self._dropped[node] = self._dropped.get(node, 0) + count
+        order, corners, place = order[keep], corners[keep], place[keep]
+        face = cross[keep] / twice[keep, None]
+        count = len(order)
+        self._parts.append(
+            (
+                corners,
+                _corner_normals(p, linear, mirrored, order, place, face),
+                face.astype(np.float32),
+                0.5 * twice[keep],
+                _corner_uv(p.uv0, order),
+                _corner_uv(p.uv1, order),
+                np.full(count, p.material, np.int32),
+                nodes[place],
+                np.full(count, number, np.int32),
+                order.astype(np.int32),
+            )
+        )
+
+    def scene(self, level: Level) -> Scene:
+        empty = (
+            np.zeros((0, 3, 3)), np.zeros((0, 3, 3), np.float32), np.zeros((0, 3), np.float32), np.zeros(0),
+            np.zeros((0, 3, 2), np.float32), np.zeros((0, 3, 2), np.float32), *([np.zeros(0, np.int32)] * 3),
+            np.zeros((0, 3), np.int32),
+        )  # fmt: skip
+        columns: list[Any] = [np.concatenate(column) for column in zip(empty, *self._parts)]
+        # Nodes in the level's order, and primitives in the mesh's.
+        order = np.lexsort((columns[8], columns[7]))
+        columns = [column[order] for column in columns]
+        sided = np.array([m.double_sided for m in level.materials], dtype=bool)
+        notices = tuple(
+            Notice("degenerate", level.nodes[node].path, f"{count} triangles without area are left out.")
+            for node, count in sorted(self._dropped.items())
+        )
+        worlds = np.array([n.world for n in level.nodes]).reshape(-1, 4, 4)
+        names = tuple(n.path for n in level.nodes)
+        rest: list[Any] = [sided[columns[6]], level.materials, names, worlds, (), (), notices]
+        return Scene(*columns, *rest)
+
+
+def _corner_normals(
+    p: Primitive, linear: F64, mirrored: NDArray[np.bool_], order: I32, place: NDArray, face: F64
+) -> F32:
+    flat = np.repeat(face[:, None, :], 3, axis=1)
+    if p.normals is None or not len(order):
+        return flat.astype(np.float32)
+    # Normals go with the cofactor matrix; it keeps their side under mirroring, unlike the inverse transpose.
+    rows = linear[:, 0], linear[:, 1], linear[:, 2]
+    cofactor = np.stack([np.cross(rows[1], rows[2]), np.cross(rows[2], rows[0]), np.cross(rows[0], rows[1])], axis=1)
+    cofactor = np.where(mirrored[:, None, None], -cofactor, cofactor)
+    turned = (p.normals.astype(np.float64) @ cofactor.swapaxes(1, 2))[place[:, None], order]
+    length = np.linalg.norm(turned, axis=2, keepdims=True)
+    unit = np.divide(turned, length, out=np.zeros_like(turned), where=length > 1e-30)
+    # A shading normal on the far side of its face would light the wrong side; such corners use the face's own.
+    good = np.einsum("tck,tk->tc", unit, face) > 0.05
+    return np.where(good[..., None], unit, flat).astype(np.float32)
+
+
+def _corner_uv(uv: F32 | None, order: I32) -> F32:
+    if uv is None:
+        return np.full((len(order), 3, 2), np.nan, np.float32)
+    return uv[order]
+
+
+def _placed(level: Level, index: int, brief: Brief) -> PlacedLight:
+    node = level.nodes[index]
+    light = changed_light(level.lights[node.light], brief.light(node.path))
+    change = brief.light(node.path)
+    axis = -node.world[:3, 2] if change.direction is None else np.array(change.direction, dtype=np.float64)
+    length = float(np.linalg.norm(axis))
+    place = node.world[:3, 3].copy() if change.position is None else np.array(change.position, dtype=np.float64)
+    return PlacedLight(
+        name=node.path,
+        kind=light.kind,
+        position=place,
+        direction=axis / length if length > 0 else np.array([0.0, -1.0, 0.0]),
+        color=light.color,
+        intensity=light.intensity if change.enabled else 0.0,
+        reach=light.reach,
+        inner_cone=light.inner_cone,
+        outer_cone=light.outer_cone,
+        mode=change.mode or "baked",
+        size=change.size or 0.0,
+        share=1.0 if change.share is None else change.share,
+        saturation=1.0 if change.saturation is None else change.saturation,
+        subtracts=bool(change.subtracts),
+        work=bool(change.work),
+    )
+
+
+def changed_light(light: Light, change: LightChange) -> Light:
+    """A light with a designer's strength, colour, reach and cone."""
+    inner = light.inner_cone if change.inner_cone is None else math.radians(change.inner_cone)
+    outer = light.outer_cone if change.outer_cone is None else math.radians(change.outer_cone)
+    return replace(
+        light,
+        intensity=light.intensity if change.intensity is None else change.intensity,
+        color=light.color if change.color is None else change.color,
+        reach=light.reach if change.reach is None else (change.reach or None),
+        inner_cone=max(min(inner, outer - 1e-6), 0.0),
+        outer_cone=outer,
+    )
+
+
+def _emitters(scene: Scene, level: Level, emission: Emission) -> tuple[Emitter, ...]:
+    given = [material_emission(level, m, emission) for m in level.materials]
+    glow = np.array([bool(radiance.max() > 0) for radiance in given], dtype=bool)
+    glowing = np.flatnonzero(glow[scene.material]) if len(scene) and len(glow) else np.zeros(0, np.int64)
+    if not len(glowing):
+        return ()
+    keys = np.stack([scene.node[glowing], scene.material[glowing]], axis=1)
+    pairs, owner = np.unique(keys, axis=0, return_inverse=True)
+    many = {node for node in pairs[:, 0] if (pairs[:, 0] == node).sum() > 1}
+    emitters = []
+    for i, (node, material) in enumerate(pairs):
+        m = level.materials[material]
+        name = level.nodes[node].path + (f":{m.name}" if node in many else "")
+        triangles = glowing[owner.ravel() == i].astype(np.int32)
+        emitters.append(Emitter(name, triangles, given[material], bool(scene.double_sided[triangles[0]])))
+    return tuple(emitters)
+
+
+def material_emission(level: Level, material: Material, emission: Emission) -> F64:
+    """(3,) radiance in cd/m² that counts: what is given for the material, else the level's own."""
+    if material.name in emission:
+        return np.array(emission[material.name], dtype=np.float64)
+    return np.array(material.emission, dtype=np.float64) * mean_emission(level, material)
+
+
+def mean_emission(level: Level, material: Material) -> F64:
+    """(3,) mean linear colour of the emission picture, ones without one."""
+    if material.emission_texture is None:
+        return np.ones(3)
+    pixels = level.images[material.emission_texture.image].pixels[..., :3]
+    return srgb_to_linear(pixels.astype(np.float64) / 255.0).reshape(-1, 3).mean(axis=0)
+
+
+def srgb_to_linear(value: np.ndarray) -> np.ndarray:
+    """The sRGB transfer function of IEC 61966-2-1, inverted; any shape, 0 … 1."""
+    return np.where(value <= 0.04045, value / 12.92, ((value + 0.055) / 1.055) ** 2.4)
+
+
+def index_of(scene: Scene, path: str) -> int:
+    """Index of the node with this path, −1 where there is none."""
+    try:
+        return scene.node_names.index(path)
+    except ValueError:
+        return -1
