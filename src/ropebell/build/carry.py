@@ -1,0 +1,79 @@
+"""Light of a build on a level that has changed since: kept where the faces are still the same, said where not."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ropebell.build.result import Result
+from ropebell.level.model import F32, F64, I32
+from ropebell.level.scene import Scene
+
+# Corners are the same within this share of the level's size.
+SAME = 1e-5
+MIX = np.array([0x1B873593CC9E2D51, 0x2545F4914F6CDD1D, 0x369DEA0F31A53F85], np.int64)
+TURN = np.array([0x5851F42D4C957F2D, 0x14057B7EF767814F, 0x27BB2EE687B0B0FD], np.int64)
+
+
+@dataclass(frozen=True, eq=False)
+class Carried:
+    """A build's charts on the triangles of another state of its level.
+
+    Attributes:
+        uv: (T, 3, 2) float32 texels; page: (T,) int32, −1 where the face is new, moved or of no part.
+        fresh: paths of objects of the level that have no light of this build though they take part.
+        gone: (n, 3, 3) corners of the build's faces that are not there any more.
+        share: of the level's faces that carry light.
+    """
+
+    uv: F32
+    page: I32
+    fresh: tuple[str, ...]
+    gone: F64
+    share: float
+
+
+def carry(result: Result, scene: Scene) -> Carried:
+    """Match faces by object path and corners, whatever order the build wrote them in.
+
+    Args:
+        scene: everything that is placed now.
+    """
+    built = result.scene
+    uv = np.zeros((len(scene), 3, 2), np.float32)
+    page = np.full(len(scene), -1, np.int32)
+    if not len(scene) or not len(built):
+        return Carried(uv, page, (), built.corners, 0.0)
+    low, high = scene.bounds()
+    step = max(float((high - low).max()), 1e-9) * SAME
+    number = {name: i for i, name in enumerate(scene.node_names)}
+    as_now = np.array([number.get(name, -1) for name in built.node_names])
+    mine, theirs = _keys(scene.corners, scene.node, step), _keys(built.corners, as_now[built.node], step)
+    order = np.argsort(theirs, kind="stable")
+    at = np.minimum(np.searchsorted(theirs[order], mine), len(order) - 1)
+    found = theirs[order[at]] == mine
+    source = order[at[found]]
+    rows = np.flatnonzero(found)
+    uv[rows] = _turned(scene.corners[rows], built.corners[source], result.uv[source])
+    page[rows] = result.page[source]
+    lost = (page < 0) & scene.part
+    fresh = tuple(scene.node_names[n] for n in np.unique(scene.node[lost]))
+    stays = np.isin(theirs, mine[found])
+    return Carried(uv, page, fresh, built.corners[~stays], float(found.mean()))
+
+
+def _keys(corners: F64, node: NDArray, step: float) -> NDArray[np.int64]:
+    """(T,) a number per triangle that does not depend on which corner comes first."""
+    cell = np.round(corners / step).astype(np.int64)
+    with np.errstate(over="ignore"):
+        each = (cell * MIX).sum(axis=2)
+        return (each * each * TURN[0]).sum(axis=1) + each.sum(axis=1) * TURN[1] + node.astype(np.int64) * TURN[2]
+
+
+def _turned(wanted: F64, have: F64, uv: F32) -> F32:
+    """Corner values of `have` in the corner order of `wanted`."""
+    away = np.abs(wanted[:, :, None, :] - have[:, None, :, :]).sum(axis=3)
+    nearest = away.argmin(axis=2)
+    return np.take_along_axis(uv, nearest[:, :, None], axis=1)

@@ -1,0 +1,29 @@
+"""Which findings were seen before, kept beside the project so that new ones stand out."""
+
+from __future__ import annotations
+
+import json
+
+from ropebell.build.project import Project
+from ropebell.files import write_json
+
+CHECKED_FILE = "checked.json"
+
+
+def read_checked(project: Project) -> frozenset[str] | None:
+    """Keys of the findings that were seen, None if none ever were or the file is damaged."""
+    try:
+        values = json.loads((project.folder / CHECKED_FILE).read_text(encoding="utf-8"))
+        return frozenset(str(key) for key in values["seen"])
+    except (OSError, ValueError, KeyError, TypeError):
+        return None
+
+
+def write_checked(project: Project, keys: frozenset[str]) -> None:
+    """Keep the keys, whole or not at all.
+
+    Raises:
+        OSError: the folder cannot be written.
+    """
+    project.folder.mkdir(parents=True, exist_ok=True)
+    write_json(project.folder / CHECKED_FILE, {"seen": sorted(keys)})

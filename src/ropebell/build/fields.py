@@ -1,0 +1,112 @@
+"""Bounce 0 from the parts: punctual lights, emitters, sky."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from ropebell.build.recipe import Recipe
+from ropebell.charts.texels import Texels
+from ropebell.level.model import F32, F64, I32
+from ropebell.level.scene import Scene
+from ropebell.light.direct import DirectField
+from ropebell.light.solve import gathered_light, reflectance
+from ropebell.light.transport import Hits
+
+SKY = "sky"
+
+
+@dataclass(frozen=True, eq=False)
+class Sources:
+    """Everything that gives light, with its field for unit strength.
+
+    Attributes:
+        lights, emitters: fields by name.
+        sky: (N, 3) direct light of a sky picture per mean radiance, None for a uniform sky.
+    """
+
+    lights: dict[str, DirectField]
+    emitters: dict[str, DirectField]
+    sky: F32 | None = None
+
+
+def shadow_ray_light(scene: Scene, sources: Sources, count: int) -> F32:
+    """(N, 3) lux of all lights and emitters as far as shadow rays found it; sources not shot yet add nothing."""
+    out = np.zeros((count, 3), np.float32)
+    for light in scene.lights:
+        if light.name in sources.lights:
+            _add(out, sources.lights[light.name], light.strength)
+    for emitter in scene.emitters:
+        if emitter.name in sources.emitters:
+            _add(out, sources.emitters[emitter.name], emitter.radiance)
+    return out
+
+
+def lamp_light(scene: Scene, sources: Sources, count: int) -> F32:
+    """(N, 3) lux of punctual lights alone, not below zero."""
+    out = np.zeros((count, 3), np.float32)
+    for light in scene.lights:
+        if light.name in sources.lights:
+            _add(out, sources.lights[light.name], light.strength)
+    return np.maximum(out, 0.0)
+
+
+def kept_back(scene: Scene, sources: Sources, count: int) -> F32 | None:
+    """(N, 3) lux of direct light that does not go into the bounces, None where all of it does; may be negative."""
+    odd = [x for x in scene.lights if x.name in sources.lights and not np.array_equal(x.strength, x.thrown)]
+    if not odd:
+        return None
+    out = np.zeros((count, 3), np.float32)
+    for light in odd:
+        _add(out, sources.lights[light.name], light.strength - light.thrown)
+    return out
+
+
+def reflecting(scene: Scene, texels: Texels, albedo: F32, recipe: Recipe) -> F32:
+    """(N, 3) what each texel throws back: its albedo under the recipe's gain and saturation, none where its object is
+    marked to add no bounced light."""
+    found = reflectance(albedo, recipe.light.bounce_gain, recipe.light.bounce_saturation)
+    if len(scene.reflects) and not scene.reflects.all():
+        found[~scene.reflects[texels.owner]] = 0.0
+    return found
+
+
+def _add(out: F32, field: DirectField, strength: F64) -> None:
+    if len(field.texel) and strength.any():
+        out[field.texel] += field.value[:, None] * strength.astype(np.float32)
+
+
+def emitter_of_texel(scene: Scene, texels: Texels) -> I32:
+    """(N,) int32 emitter that a texel's owner belongs to, −1 for none."""
+    of_triangle = np.full(max(len(scene), 1), -1, np.int32)
+    for number, emitter in enumerate(scene.emitters):
+        of_triangle[emitter.triangles] = number
+    return of_triangle[texels.owner]
+
+
+def ray_light(
+    hits: Hits, scene: Scene, texels: Texels, sources: Sources, sky: tuple[float, float, float], workers: int,
+    only: str | None = None,
+) -> F32:  # fmt: skip
+    """(N, 3) lux that the gather rays themselves see: sky, and emitters that fill much of the view.
+
+    Args:
+        only: name of one emitter, or `SKY`, to get its part alone.
+    """
+    wide = np.zeros((len(scene.emitters), len(texels)), np.bool_)
+    glow = np.zeros((len(scene.emitters), 3), np.float32)
+    for number, emitter in enumerate(scene.emitters):
+        field = sources.emitters.get(emitter.name)
+        if field is not None and only in (None, emitter.name):
+            wide[number, field.gathered] = True
+            glow[number] = emitter.radiance
+    radiance = np.array(sky if only in (None, SKY) else (0.0, 0.0, 0.0), np.float32)
+    if sources.sky is not None:
+        # The picture was sampled by shadow rays; what gather rays meet of the sky would count it twice.
+        pictured = sources.sky * radiance
+        rest = replace(sources, sky=None)
+        return pictured + ray_light(hits, scene, texels, rest, (0.0, 0.0, 0.0), workers, only)
+    if not radiance.any() and not wide.any():
+        return np.zeros((len(texels), 3), np.float32)
+    return gathered_light(hits, radiance, glow, emitter_of_texel(scene, texels), wide, workers)

@@ -1,0 +1,296 @@
+"""The light meter: irradiance where a point touches a baked surface — total, direct, bounced, per light."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from ropebell.build import stages
+from ropebell.build.fields import SKY, Sources, ray_light, reflecting
+from ropebell.build.recipe import Recipe, parse
+from ropebell.build.result import Result
+from ropebell.build.store import Artifact, Store
+from ropebell.charts.texels import Texels, footprint_areas
+from ropebell.level.brief import from_values
+from ropebell.level.model import F32, F64, I32
+from ropebell.level.open import open_level
+from ropebell.level.scene import Scene, prepare
+from ropebell.light.albedo import texel_albedo
+from ropebell.light.direct import DirectField
+from ropebell.light.solve import scatter
+from ropebell.light.transport import Hits
+
+# A normal that was asked for must be met within this angle.
+FACING = math.cos(math.radians(60))
+
+
+@dataclass(frozen=True, eq=False)
+class Reading:
+    """What the meter shows at one point.
+
+    Attributes:
+        position: the surface point nearest to the one asked for.
+        node: path of its object, empty if the level has no surface.
+        distance: metres between the two.
+        irradiance, direct, bounced: (3,) lux.
+        lights: (3,) lux by light, emitter and `sky`, summing to `irradiance`; empty if the build's
+            artifacts are no longer in the cache.
+    """
+
+    position: F64
+    node: str
+    distance: float
+    irradiance: F64
+    direct: F64
+    bounced: F64
+    lights: dict[str, F64]
+
+    def as_json(self) -> dict[str, Any]:
+        """The contract's JSON."""
+        return {
+            "position": [round(float(v), 6) for v in self.position],
+            "node": self.node,
+            "distance": round(self.distance, 6),
+            "irradiance": [float(v) for v in self.irradiance],
+            "direct": [float(v) for v in self.direct],
+            "bounced": [float(v) for v in self.bounced],
+            "lights": {name: [float(v) for v in value] for name, value in self.lights.items()},
+        }
+
+
+def look_up(pages: F32, page: int, u: float, v: float) -> F64:
+    """(3,) bilinear value of a page field at texel coordinates, as a renderer would read it."""
+    value = np.zeros(3)
+    for x, y, weight in _bilinear(u, v, pages.shape[2], pages.shape[1]):
+        value += weight * pages[page, y, x].astype(np.float64)
+    return value
+
+
+def _bilinear(u: float, v: float, width: int, height: int) -> list[tuple[int, int, float]]:
+    x, y = u - 0.5, v - 0.5
+    x0, y0 = math.floor(x), math.floor(y)
+    fx, fy = x - x0, y - y0
+    corners = [(0, 0, (1 - fx) * (1 - fy)), (1, 0, fx * (1 - fy)), (0, 1, (1 - fx) * fy), (1, 1, fx * fy)]
+    return [(min(max(x0 + i, 0), width - 1), min(max(y0 + j, 0), height - 1), w) for i, j, w in corners if w > 0.0]
+
+
+class Meter:
+    """Reads a finished build.
+
+    Args:
+        result: the build.
+    """
+
+    def __init__(self, result: Result) -> None:
+        self._result = result
+        self._corners = np.ascontiguousarray(result.scene.corners)
+        self._ledger: _Ledger | None = None
+        self._ledger_tried = False
+
+    def read(self, point: F64, normal: F64 | None = None, per_light: bool = True) -> Reading:
+        """The light at the surface point nearest to `point`.
+
+        Args:
+            point: (3,) metres.
+            normal: (3,) if given, only surfaces that face this way within 60° count.
+            per_light: also split by light.
+        """
+        r = self._result
+        wanted = np.zeros(3) if normal is None else normal / max(float(np.linalg.norm(normal)), 1e-30)
+        t, b, c, distance = nearest(self._corners, r.scene.face_normals, point, wanted, FACING)
+        if t < 0:
+            zero = np.zeros(3)
+            return Reading(np.asarray(point, dtype=np.float64), "", math.inf, zero, zero, zero, {})
+        weights = np.array([1 - b - c, b, c])
+        u, v = weights @ r.uv[t].astype(np.float64)
+        page = int(r.page[t])
+        total, direct = look_up(r.total, page, u, v), look_up(r.direct, page, u, v)
+        lights: dict[str, F64] = {}
+        if per_light:
+            ledger = self._open_ledger()
+            lights = ledger.split(page, u, v, total) if ledger is not None else {}
+        node = r.scene.node_names[r.scene.node[t]]
+        return Reading(
+            weights @ r.scene.corners[t], node, distance, total, direct, np.maximum(total - direct, 0), lights
+        )
+
+    def _open_ledger(self) -> _Ledger | None:
+        if not self._ledger_tried:
+            self._ledger_tried = True
+            self._ledger = _Ledger.open(self._result)
+        return self._ledger
+
+
+@dataclass(frozen=True, eq=False)
+class _Ledger:
+    """The artifacts of a build, by which the light at a point can be traced back to its sources."""
+
+    recipe: Recipe
+    sky: tuple[float, float, float]
+    bounces: int
+    scene: Scene
+    texels: Texels
+    target: I32
+    reflecting: F32
+    hits: Hits
+    sources: Sources
+
+    @staticmethod
+    def open(result: Result) -> _Ledger | None:
+        """The ledger, or None when an artifact or the level is gone or no longer the one that was built."""
+        m = result.manifest
+        store = Store(Path(m["cache"]))
+        names = m["digests"]
+        found = {key: store.get(names[key]) for key in ("charts", "footing", "transport")}
+        lights = {name: store.get(digest) for name, digest in names["lights"].items()}
+        emitters = {name: store.get(digest) for name, digest in names["emitters"].items()}
+        pictured = names.get("sky", "")
+        sky = store.get(pictured) if pictured else None
+        artifacts: list[Artifact | None] = [*found.values(), *lights.values(), *emitters.values()]
+        if pictured and sky is None:
+            return None
+        if any(a is None for a in artifacts):
+            return None
+        recipe = parse(m["recipe"])
+        # The baked level renumbers triangles; albedo and emitters need those of the level itself.
+        try:
+            level = open_level(Path(m["level"]["file"]))
+        except Exception:  # noqa: BLE001 - any trouble with the source only means that no ledger can be given
+            return None
+        prepared = prepare(level, from_values(m["brief"]), {k: (v[0], v[1], v[2]) for k, v in m["emission"].items()})
+        level, scene = prepared.level, prepared.baking
+        charts, footing, transport = found["charts"], found["footing"], found["transport"]
+        assert charts is not None and footing is not None and transport is not None
+        if stages.digests(scene, recipe).charts != charts.digest:
+            return None
+        atlas, texels, _ = stages.read_charts(charts)
+        albedo = texel_albedo(level, scene, texels, footprint_areas(scene, texels, atlas))
+        hits = stages.read_hits(transport)
+        fields: list[dict[str, DirectField]] = [
+            {name: stages.read_field(a) for name, a in group.items() if a is not None} for group in (lights, emitters)
+        ]
+        return _Ledger(
+            recipe, tuple(m["sky"]), m["bounces"], scene, texels, footing.arrays["target"],
+            reflecting(scene, texels, albedo, recipe),
+            hits, Sources(fields[0], fields[1], sky.arrays["sky"] if sky is not None else None),
+        )  # fmt: skip
+
+    def split(self, page: int, u: float, v: float, total: F64) -> dict[str, F64]:
+        """Lux by source at page coordinates: the adjoint of the solve, so one pass serves all sources.
+
+        With W₀ the bilinear weights, W_{b+1} = ρ·Aᵀ·W_b; source j brings Σ_b W_b · D_j.
+        """
+        weight = np.zeros((len(self.texels), 3))
+        height, width = self.texels.grid.shape[1:]
+        for x, y, w in _bilinear(u, v, width, height):
+            texel = self.texels.grid[page, y, x]
+            if texel >= 0:
+                weight[self.target[texel]] += w
+        if not weight.any():
+            return {}
+        weight /= weight[:, 0].sum()
+        first, importance = weight.copy(), weight.copy()
+        for _ in range(self.bounces):
+            back = np.zeros_like(weight)
+            scatter(self.hits.table, self.hits.counted, weight, back)
+            weight = back * self.reflecting
+            importance += weight
+        return self._shares(first, importance, total)
+
+    def _shares(self, first: F64, importance: F64, total: F64) -> dict[str, F64]:
+        shares: dict[str, F64] = {}
+        for light in self.scene.lights:
+            shares[light.name] = _through(first, self.sources.lights[light.name], light.strength) + _through(
+                importance - first, self.sources.lights[light.name], light.thrown
+            )
+        for emitter in self.scene.emitters:
+            field = self.sources.emitters[emitter.name]
+            share = _through(importance, field, emitter.radiance)
+            if len(field.gathered):
+                seen = ray_light(self.hits, self.scene, self.texels, self.sources, self.sky, 1, emitter.name)
+                share = share + (importance * seen).sum(axis=0)
+            shares[emitter.name] = share
+        if max(self.sky) > 0:
+            seen = ray_light(self.hits, self.scene, self.texels, self.sources, self.sky, 1, SKY)
+            shares[SKY] = (importance * seen).sum(axis=0)
+        # Padding and half floats leave a fraction of a percent between the sum and the page.
+        summed = sum(shares.values(), np.zeros(3))
+        scale = np.divide(total, summed, out=np.ones(3), where=summed > 0)
+        return {name: share * scale for name, share in shares.items()}
+
+
+def _through(importance: F64, field: DirectField, strength: F64) -> F64:
+    return (importance[field.texel] * field.value[:, None]).sum(axis=0) * strength
+
+
+@njit(cache=True, nogil=True)
+def nearest(corners: NDArray, faces: NDArray, point: NDArray, normal: NDArray, facing: float) -> tuple:
+    """Triangle nearest to a point, weights of its corners 1 and 2 there, and the distance; −1 if there is none.
+
+    Closest point on a triangle after C. Ericson, "Real-Time Collision Detection" (2005), 5.1.5. Where several
+    triangles are equally near, as at an edge, the one that faces the point most squarely is taken.
+
+    Args:
+        normal: (3,) unit, or zero for any side.
+        facing: least cosine between it and a triangle's normal.
+    """
+    best, best_b, best_c, best_square, best_side = -1, 0.0, 0.0, np.inf, -2.0
+    wanted = normal[0] != 0.0 or normal[1] != 0.0 or normal[2] != 0.0
+    for t in range(len(corners)):
+        side = 0.0
+        if wanted:
+            side = faces[t, 0] * normal[0] + faces[t, 1] * normal[1] + faces[t, 2] * normal[2]
+            if side < facing:
+                continue
+        b, c = _closest(corners[t], point)
+        square = 0.0
+        for i in range(3):
+            at = corners[t, 0, i] + b * (corners[t, 1, i] - corners[t, 0, i])
+            at += c * (corners[t, 2, i] - corners[t, 0, i])
+            square += (at - point[i]) ** 2
+            if not wanted:
+                side += (point[i] - at) * faces[t, i]
+        tie = abs(square - best_square) <= 1e-9 * (1.0 + best_square)
+        if (square < best_square and not tie) or (tie and side > best_side):
+            best, best_b, best_c, best_square, best_side = t, b, c, square, side
+    return best, best_b, best_c, math.sqrt(best_square) if best >= 0 else np.inf
+
+
+@njit(cache=True, nogil=True)
+def _dot(a: NDArray, b: NDArray) -> float:
+    return a[0] * b[0] + a[1] * b[1] + a[2] * b[2]
+
+
+@njit(cache=True, nogil=True)
+def _closest(tri: NDArray, p: NDArray) -> tuple:
+    """Weights of corners 1 and 2 of the point of a triangle nearest to p."""
+    ab, ac, ap = tri[1] - tri[0], tri[2] - tri[0], p - tri[0]
+    d1, d2 = _dot(ab, ap), _dot(ac, ap)
+    if d1 <= 0 and d2 <= 0:
+        return 0.0, 0.0
+    bp = p - tri[1]
+    d3, d4 = _dot(ab, bp), _dot(ac, bp)
+    if d3 >= 0 and d4 <= d3:
+        return 1.0, 0.0
+    vc = d1 * d4 - d3 * d2
+    if vc <= 0 and d1 >= 0 and d3 <= 0:
+        return d1 / (d1 - d3), 0.0
+    cp = p - tri[2]
+    d5, d6 = _dot(ab, cp), _dot(ac, cp)
+    if d6 >= 0 and d5 <= d6:
+        return 0.0, 1.0
+    vb = d5 * d2 - d1 * d6
+    if vb <= 0 and d2 >= 0 and d6 <= 0:
+        return 0.0, d2 / (d2 - d6)
+    va = d3 * d6 - d5 * d4
+    if va <= 0 and d4 - d3 >= 0 and d5 - d6 >= 0:
+        w = (d4 - d3) / ((d4 - d3) + (d5 - d6))
+        return 1.0 - w, w
+    total = va + vb + vc
+    return vb / total, vc / total

@@ -1,0 +1,184 @@
+"""What a finished build leaves in its folder; the manifest comes last and makes it a build that is done."""
+
+from __future__ import annotations
+
+import datetime
+import os
+import platform
+import resource
+from collections.abc import Callable
+from dataclasses import dataclass
+from importlib.metadata import version
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+import ropebell
+from ropebell.build.pages import needs_single, write_page
+from ropebell.build.request import Request
+from ropebell.build.thumbnail import thumbnail
+from ropebell.charts.atlas import Atlas
+from ropebell.charts.texels import Texels
+from ropebell.errors import BuildError
+from ropebell.files import write_bytes, write_json
+from ropebell.level.brief import to_values
+from ropebell.level.gltf_write import LightmapPlacement, baked_glb
+from ropebell.level.model import F32, Level
+from ropebell.level.scene import Emission, Scene
+from ropebell.light.pages import to_pages
+from ropebell.light.rays import RaySpace
+from ropebell.light.solve import Solution
+from ropebell.light.surface import OpenSamples, Surface
+
+MANIFEST, BAKED_LEVEL, THUMBNAIL, FINDINGS = (
+    "manifest.json",
+    "level-baked.glb",
+    "thumbnail.png",
+    "findings.json",
+)
+PAGES, LAYERS = "pages", "layers"
+LIBRARIES = ("numpy", "numba", "embreex", "xatlas", "OpenEXR", "scipy")
+
+
+@dataclass(frozen=True, eq=False)
+class Built:
+    """A solved level.
+
+    Attributes:
+        lamps: (N, 3) float32 lux of punctual lights alone, which no noise is in.
+    """
+
+    level: Level
+    scene: Scene
+    space: RaySpace
+    surface: Surface
+    atlas: Atlas
+    texels: Texels
+    samples: OpenSamples
+    albedo: F32
+    solution: Solution
+    emission: Emission
+    lamps: F32
+
+    def page_fields(self, padding: int, tick: Callable[[float], None]) -> dict[str, F32]:
+        """Total and direct light as (P, H, W, 3) pages, dilated through the padding."""
+        steps = max(padding, 1)
+        total = to_pages(self.solution.total, self.texels, self.samples.target, steps)
+        tick(0.5)
+        direct = to_pages(self.solution.direct, self.texels, self.samples.target, steps)
+        tick(1.0)
+        return {"total": total, "direct": direct}
+
+
+def write_outputs(
+    request: Request, built: Built, fields: dict[str, F32], facts: dict[str, Any],
+    written: Callable[[], dict[str, float]], tick: Callable[[float], None],
+) -> dict[str, Any]:  # fmt: skip
+    """Write pages, layers, baked level, thumbnail, findings, then the manifest.
+
+    Args:
+        facts: times, digests, rays and findings for the manifest.
+        written: asked at the end for the times of this stage and of all.
+
+    Raises:
+        BuildError: the disk is full or cannot be written; no manifest exists then.
+    """
+    out = request.out
+    try:
+        (out / PAGES).mkdir(parents=True, exist_ok=True)
+        (out / LAYERS).mkdir(exist_ok=True)
+        pages = _write_pages(out, built, fields, tick)
+        placement = LightmapPlacement(
+            (built.atlas.uv / built.atlas.side).astype(np.float32), built.atlas.page, built.atlas.chart
+        )
+        generator = f"Rope Bell {ropebell.__version__}"
+        write_bytes(out / BAKED_LEVEL, baked_glb(built.level, built.scene, placement, request.brief, generator))
+        tick(0.8)
+        grid = built.texels.grid
+        picture = thumbnail(
+            built.scene, built.space, built.surface, built.atlas, grid, built.solution.total, built.albedo
+        )
+        write_bytes(out / THUMBNAIL, picture)
+        write_json(out / FINDINGS, {"findings": facts["findings"]})
+        tick(0.95)
+        manifest = _manifest(request, built, pages, facts)
+        manifest["seconds"] = {**manifest["seconds"], **written()}
+        write_json(out / MANIFEST, manifest)
+        tick(1.0)
+    except OSError as error:
+        remedy = "Free some space and build again; earlier builds are untouched"
+        raise BuildError(f"the results cannot be written ({error.strerror})", out, remedy) from error
+    return manifest
+
+
+def _write_pages(
+    out: Path, built: Built, fields: dict[str, F32], tick: Callable[[float], None]
+) -> list[dict[str, Any]]:
+    pages = []
+    count = built.atlas.pages
+    used = np.bincount(built.texels.page, minlength=max(count, 1))
+    for number in range(count):
+        name = f"{PAGES}/page-{number:02d}.exr"
+        write_page(out / name, fields["total"][number])
+        write_page(out / LAYERS / f"direct-{number:02d}.exr", fields["direct"][number])
+        side = built.atlas.side
+        pages.append(
+            {
+                "file": name,
+                "direct": f"{LAYERS}/direct-{number:02d}.exr",
+                "width": side,
+                "height": side,
+                "texels": int(used[number]),
+                "fill": round(float(used[number]) / side**2, 4),
+                "bytes": (out / name).stat().st_size,
+                "channels": "single" if needs_single(fields["total"][number]) else "half",
+            }
+        )
+        tick(0.7 * (number + 1) / count)
+    return pages
+
+
+def _manifest(request: Request, built: Built, pages: list[dict[str, Any]], facts: dict[str, Any]) -> dict[str, Any]:
+    solution = built.solution
+    return {
+        "format": 1,
+        "program": {"name": "Rope Bell", "version": ropebell.__version__},
+        "made": datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds"),
+        "level": {
+            "file": str(request.level),
+            "triangles": len(built.scene),
+            "nodes": len(built.level.nodes),
+            "lights": len(built.scene.lights),
+            "emitters": len(built.scene.emitters),
+        },
+        "recipe": request.recipe.model_dump(),
+        "settings": {
+            "texels_per_metre": request.recipe.texels_per_metre,
+            "gather_rays": request.recipe.gather_rays,
+            "direct_samples": request.recipe.direct_samples,
+            "draft": request.recipe.draft,
+        },
+        "sky": list(request.sky),
+        "lights": {light.name: light.setting for light in built.scene.lights},
+        "brief": to_values(request.brief),
+        "emission": {name: list(value) for name, value in built.emission.items()},
+        "emitters": {emitter.name: emitter.radiance.tolist() for emitter in built.scene.emitters},
+        "note": request.note,
+        "texels": len(built.texels),
+        "pages": pages,
+        "bounces": solution.bounces,
+        "energy": [float(e) for e in solution.energy],
+        "cache": str(request.cache),
+        "peak_memory_mb": resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024,
+        "machine": {
+            "system": platform.platform(),
+            "processor": platform.machine(),
+            "cores": os.cpu_count(),
+            "workers": request.workers,
+            "python": platform.python_version(),
+            "libraries": {name: version(name) for name in LIBRARIES},
+        },
+        "seed": request.recipe.light.seed,
+        **facts,
+    }

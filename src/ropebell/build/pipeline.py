@@ -1,0 +1,390 @@
+"""A build, from level file to finished folder: runs the stages whose artifacts are missing, re-uses the rest."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from ropebell.build import stages
+from ropebell.build.estimate import RATES, estimate_for, predicted_texels
+from ropebell.build.fields import Sources, kept_back, lamp_light, ray_light, reflecting, shadow_ray_light
+from ropebell.build.finish import finish
+from ropebell.build.journal import Journal
+from ropebell.build.outputs import Built, write_outputs
+from ropebell.build.pictures import Pictures
+from ropebell.build.precheck import BLOCKING, Gathered, check_kept, gather
+from ropebell.build.progress import Progress
+from ropebell.build.request import Request
+from ropebell.build.store import Artifact, Store, digest_of
+from ropebell.charts.atlas import Atlas
+from ropebell.charts.texels import Texels, footprint_areas
+from ropebell.checks.subject import Subject
+from ropebell.errors import BuildError, Stopped
+from ropebell.level.finding import Finding, from_notice
+from ropebell.level.model import F32, I32, Level
+from ropebell.level.open import open_level
+from ropebell.level.scene import Emitter, PlacedLight, Scene
+from ropebell.level.unheeded import unheeded
+from ropebell.light.albedo import texel_albedo
+from ropebell.light.rays import RaySpace
+from ropebell.light.solve import Solution, solve
+from ropebell.light.surface import OpenSamples, Surface
+from ropebell.light.transport import Hits
+
+Source = PlacedLight | Emitter
+
+
+@dataclass
+class _Stage:
+    name: str
+    seconds: float
+    reused: bool
+
+
+class Pipeline:
+    """One build.
+
+    Args:
+        request: what to build.
+        journal: where it is told.
+        stop_wanted: asked between steps.
+    """
+
+    def __init__(self, request: Request, journal: Journal, stop_wanted: Callable[[], Stopped | None]) -> None:
+        self.request, self.journal = request, journal
+        self.recipe = request.recipe
+        self.store = Store(request.cache)
+        self.findings: list[Finding] = []
+        self._done: list[_Stage] = []
+        self._rates: dict[str, float] = {}
+        self._sky_digest = ""
+        self._limit = self.recipe.limits.seconds
+        self._stop_wanted = stop_wanted
+        guess = estimate_for(20_000, 20_000, 8, 2, self.recipe, request.workers, {**RATES, **request.rates})
+        self._progress = Progress(guess.seconds, self._tell, self._stop)
+        self._pictures = Pictures(request.out, journal, request.pictures)
+
+    def run(self) -> dict[str, Any]:
+        """Build, write the results, and return the manifest.
+
+        Raises:
+            RopeBellError: the level is unreadable or cannot be built.
+            Stopped: on request or by a tripwire; finished stages are kept.
+        """
+        gathered = self._scene()
+        level, scene = gathered.subject.level, gathered.subject.baking
+        self._check(gathered.subject)
+        names = stages.digests(scene, self.recipe)
+        self._set_expectations(scene, 0)
+        space, surface = self._ray_space(gathered.subject)
+        atlas, texels = self._charts(scene, names.charts)
+        self._set_expectations(scene, len(texels))
+        samples = self._footing(surface, space, texels, atlas, names.footing)
+        self._pictures.table(names.charts, self.store.folder, samples.target, self.request.out)
+        albedo = self._albedo(level, scene, texels, atlas, names.charts)
+        sources = self._direct(scene, surface, space, samples, names, texels)
+        hits = self._transport(scene, surface, space, texels, atlas, samples, sources, albedo, names.transport)
+        solution = self._solve(scene, texels, hits, sources, albedo)
+        built = Built(
+            level,
+            scene,
+            space,
+            surface,
+            atlas,
+            texels,
+            samples,
+            albedo,
+            solution,
+            gathered.emission,
+            lamp_light(scene, sources, len(texels)),
+        )
+        manifest = self._finish(built, names, hits)
+        self.store.trim(
+            {names.charts, names.footing, names.transport, *names.lights.values(), *names.emitters.values()}
+        )
+        return manifest
+
+    # -- telling
+
+    def _tell(self, stage: str, share: float, remaining: float) -> None:
+        self.journal.write("progress", stage=stage, share=round(share, 4), remaining=round(remaining, 2))
+
+    def _stop(self) -> Stopped | None:
+        if self._limit and self.journal.seconds > self._limit:
+            return Stopped("limit", f"the limit of {self._limit:g} seconds (limits.seconds) was reached")
+        return self._stop_wanted()
+
+    def _set_expectations(self, scene: Scene, texels: int) -> None:
+        """Predict all stages anew once the texels are known, or from the surface before that."""
+        count = texels or predicted_texels(scene, self.recipe)
+        rates = {**RATES, **self.request.rates}
+        workers = self.request.workers
+        got = estimate_for(count, len(scene), len(scene.lights), len(scene.emitters), self.recipe, workers, rates)
+        for stage, seconds in got.seconds.items():
+            self._progress.expect(stage, seconds)
+        limit = self.recipe.limits.memory_mb
+        if limit and got.memory_bytes > limit << 20:
+            what = f"it is predicted to need {got.memory_bytes >> 20:,} MB, more than limits.memory_mb = {limit:,}"
+            raise BuildError(what, "", "Lower the density or the gather rays, or raise the limit")
+
+    @contextmanager
+    def _stage(self, name: str, item: str = "") -> Iterator[Callable[[bool], None]]:
+        """Journal a stage's beginning and end; the yielded function notes whether it was re-used."""
+        values = {"item": item} if item else {}
+        self.journal.write("stage", stage=name, state="begun", **values)
+        began = time.monotonic()
+        reused = False
+
+        def note(value: bool) -> None:
+            nonlocal reused
+            reused = value
+
+        yield note
+        seconds = time.monotonic() - began
+        self._done.append(_Stage(name, seconds, reused))
+        state = "reused" if reused else "done"
+        self.journal.write("stage", stage=name, state=state, seconds=round(seconds, 4), **values)
+
+    def _cached(self, stage: str, digest: str, make: Callable[[stages.Tick], Artifact], item: str = "") -> Artifact:
+        with self._stage(stage, item) as note:
+            found = self.store.get(digest)
+            note(found is not None)
+            if found is not None:
+                # What is re-used takes no time; the remaining time should know.
+                if not item:
+                    self._progress.expect(stage, 1e-3)
+                    self._progress.stage(stage)(1.0)
+                return found
+            return make(self._progress.stage(stage))
+
+    def _warn(self, findings: list[Finding]) -> None:
+        for finding in findings:
+            self.findings.append(finding)
+            self.journal.write("warning", **{k: v for k, v in finding.as_json().items() if v is not None})
+
+    def _rate(self, stage: str, units: float) -> None:
+        """Note the work rate of a stage that ran, per worker, for later predictions."""
+        entry = self._done[-1]
+        if not entry.reused and entry.seconds > 0.05 and units > 0:
+            workers = 1 if stage in ("charts", "write") else self.request.workers
+            self._rates[stage] = units / entry.seconds / workers
+
+    # -- stages
+
+    def _scene(self) -> Gathered:
+        with self._stage("scene"):
+            r = self.request
+            gathered = gather(open_level(r.level), r.brief, r.recipe, r.sky, r.tables)
+            self._progress.stage("scene")(1.0)
+        return gathered
+
+    def _check(self, subject: Subject) -> None:
+        with self._stage("check"):
+            found = check_kept(subject, self.store)
+            found += unheeded(subject.level, subject.scene)
+            self._warn([f for f in found if f.key not in self.request.brief.known])
+            errors = [f for f in found if f.kind in BLOCKING]
+            if errors:
+                reason = errors[0].reason.rstrip(".")
+                raise BuildError(reason[0].lower() + reason[1:], self.request.level, errors[0].remedy)
+            self._progress.stage("check")(1.0)
+
+    def _ray_space(self, subject: Subject) -> tuple[RaySpace, Surface]:
+        scene, space = subject.baking, subject.space
+        if len(scene.casts) and not scene.casts.all():
+            space = RaySpace(scene.corners, scene.casts)
+        return space, Surface.of(scene, space)
+
+    def _charts(self, scene: Scene, digest: str) -> tuple[Atlas, Texels]:
+        artifact = self._cached(
+            "charts", digest,
+            lambda tick: stages.charts_stage(scene, self.recipe, digest, self.store, self.request.workers, tick),
+        )  # fmt: skip
+        atlas, texels, notices = stages.read_charts(artifact)
+        self._warn([from_notice(n) for n in notices])
+        self._rate("charts", len(texels) + 4 * len(scene))
+        return atlas, texels
+
+    def _footing(self, surface: Surface, space: RaySpace, texels: Texels, atlas: Atlas, digest: str) -> OpenSamples:
+        artifact = self._cached(
+            "footing", digest,
+            lambda tick: stages.footing_stage(
+                surface, space, texels, atlas, digest, self.store, self.request.workers, tick
+            ),
+        )  # fmt: skip
+        self._rate("footing", 2 * texels.sample_triangle.size)
+        return stages.read_footing(artifact)
+
+    def _albedo(self, level: Level, scene: Scene, texels: Texels, atlas: Atlas, charts: str) -> F32:
+        """Kept like a stage's artifact, but too quick to be called one.
+
+        Coordinates of the pictures are not in the charts' digest, so they are added to this one's.
+        """
+        digest = digest_of(stages.albedo_digest(level, charts), np.nan_to_num(scene.uv0, nan=-1e9), scene.material)
+        found = self.store.get(digest)
+        if found is None:
+            albedo = texel_albedo(level, scene, texels, footprint_areas(scene, texels, atlas))
+            found = self.store.put(digest, {"albedo": albedo}, durable=False)
+        return found.arrays["albedo"]
+
+    def _direct(
+        self,
+        scene: Scene,
+        surface: Surface,
+        space: RaySpace,
+        samples: OpenSamples,
+        names: stages.Digests,
+        texels: Texels,
+    ) -> Sources:
+        sources, count = Sources({}, {}), len(texels)
+        shadowed = stages.shadowed_texels(scene, texels)
+        workers, total = self.request.workers, len(scene.lights) + len(scene.emitters)
+        began, shot = time.monotonic(), 0
+        everything: list[Source] = [*scene.lights, *scene.emitters]
+        for number, source in enumerate(everything):
+            punctual = isinstance(source, PlacedLight)
+            digest = names.lights[source.name] if punctual else names.emitters[source.name]
+
+            def make(tick: stages.Tick, source: Source = source, digest: str = digest, n: int = number) -> Artifact:
+                part = stages.part_of(tick, n / total, (n + 1) / total)
+                if isinstance(source, PlacedLight):
+                    return stages.light_stage(
+                        source, surface, space, samples, self.recipe, digest, self.store, workers, part, shadowed
+                    )
+                return stages.emitter_stage(
+                    source, scene, surface, space, samples, self.recipe, digest, self.store, workers, part, shadowed
+                )
+
+            field = stages.read_field(self._cached("direct", digest, make, source.name))
+            (sources.lights if punctual else sources.emitters)[source.name] = field
+            per_texel = samples.triangle.shape[1] if punctual else self.recipe.direct_samples
+            shot += 0 if self._done[-1].reused else per_texel // 2
+            self._show_direct(scene, sources, count, f"direct light {number + 1} of {total}")
+        if self.request.sky_picture is not None:
+            sources = replace(sources, sky=self._sky(scene, surface, space, samples, names, shadowed))
+        elapsed = time.monotonic() - began
+        if shot and elapsed > 0.05:
+            self._rates["direct"] = shot * count / elapsed / workers
+        self._progress.stage("direct")(1.0)
+        return sources
+
+    def _sky(
+        self, scene: Scene, surface: Surface, space: RaySpace, samples: OpenSamples, names: stages.Digests,
+        shadowed: np.ndarray | None,
+    ) -> F32:  # fmt: skip
+        """Direct light of the sky picture."""
+        picture, turn = self.request.sky_picture, self.request.brief.sky_now.turn
+        assert picture is not None
+        self._sky_digest = stages.sky_digest(names.footing, picture, turn, scene, self.recipe)
+
+        def make(_tick: stages.Tick) -> Artifact:
+            return stages.sky_stage(
+                picture, turn, surface, space, samples, self.recipe, self._sky_digest, self.store,
+                self.request.workers, lambda _: self._check_stop(), shadowed,
+            )  # fmt: skip
+
+        return self._cached("direct", self._sky_digest, make, "sky picture").arrays["sky"]
+
+    def _show_direct(self, scene: Scene, sources: Sources, count: int, what: str) -> None:
+        if self._pictures.due():
+            self._pictures.show(np.maximum(shadow_ray_light(scene, sources, count), 0.0), what)
+
+    def _transport(
+        self, scene: Scene, surface: Surface, space: RaySpace, texels: Texels, atlas: Atlas, samples: OpenSamples,
+        sources: Sources, albedo: F32, digest: str,
+    ) -> Hits:  # fmt: skip
+        direct = shadow_ray_light(scene, sources, len(texels))
+        if not (self.store.folder / digest).exists():
+            self._pictures.show(np.maximum(direct, 0.0), "direct light")
+        workers = self.request.workers
+        thrown_back = reflecting(scene, texels, albedo, self.recipe)
+        held = kept_back(scene, sources, len(texels))
+
+        def after_pass(hits: I32, end: int) -> None:
+            if end < self.recipe.gather_rays and self._pictures.wanted:
+                part = Hits.of(np.ascontiguousarray(hits[:, :end]))
+                first = direct + ray_light(part, scene, texels, sources, self.request.sky, workers)
+                rough = solve(part.table, first, thrown_back, 2, workers, lambda _: self._check_stop(), held)
+                self._pictures.show(rough.total, f"{end} of {self.recipe.gather_rays} rays, 2 bounces")
+
+        artifact = self._cached(
+            "transport", digest,
+            lambda tick: stages.transport_stage(
+                surface, space, texels, atlas, samples, self.recipe, digest, self.store, workers, tick, after_pass,
+                scene.effort,
+            ),
+        )  # fmt: skip
+        hits = stages.read_hits(artifact)
+        self._rate("transport", hits.table.size)
+        return hits
+
+    def _check_stop(self) -> None:
+        stop = self._stop()
+        if stop is not None:
+            raise stop
+
+    def _solve(self, scene: Scene, texels: Texels, hits: Hits, sources: Sources, albedo: F32) -> Solution:
+        workers = self.request.workers
+        with self._stage("solve"):
+            direct = shadow_ray_light(scene, sources, len(texels))
+            direct += ray_light(hits, scene, texels, sources, self.request.sky, workers)
+            thrown_back = reflecting(scene, texels, albedo, self.recipe)
+            held = kept_back(scene, sources, len(texels))
+            tick = self._progress.stage("solve")
+            solution = solve(hits.table, direct, thrown_back, self.recipe.bounces, workers, tick, held)
+        self._rate("solve", hits.table.size * (solution.bounces + 1.5))
+        self.journal.write(
+            "energy", bounces=[round(e, 6) for e in solution.energy], cut_below_zero=round(solution.cut, 6)
+        )
+        finite = np.isfinite(solution.total).all(axis=1)
+        if not finite.all():
+            # One such texel would spread with every further use of the page.
+            texel = int(np.argmin(finite))
+            node = scene.node_names[scene.node[texels.owner[texel]]]
+            reason = f"{int((~finite).sum())} texels came out non-finite, first on '{node}'; they are set to black."
+            self._warn([Finding("non-finite", "error", node, reason, "Check the object's mesh and the lights near it")])
+            solution = replace(
+                solution, total=np.nan_to_num(solution.total, posinf=0.0, neginf=0.0),
+                direct=np.nan_to_num(solution.direct, posinf=0.0, neginf=0.0),
+            )  # fmt: skip
+        return solution
+
+    def _finish(self, built: Built, names: stages.Digests, hits: Hits) -> dict[str, Any]:
+        with self._stage("finish"):
+            tick = self._progress.stage("finish")
+            built, finished = finish(built, hits, self.request, stages.part_of(tick, 0.0, 0.7))
+            fields = built.page_fields(self.recipe.padding, stages.part_of(tick, 0.7, 1.0))
+            if finished:
+                self.journal.write("finish", **finished)
+        began = time.monotonic()
+        seconds: dict[str, float] = {}
+        reused = {s.name: True for s in self._done}
+        for stage in self._done:
+            seconds[stage.name] = round(seconds.get(stage.name, 0.0) + stage.seconds, 4)
+            reused[stage.name] &= stage.reused
+        facts = {
+            "seconds": seconds,
+            "reused": [name for name, value in reused.items() if value],
+            "rates": {name: round(rate) for name, rate in self._rates.items()},
+            "digests": {
+                "charts": names.charts, "footing": names.footing, "transport": names.transport,
+                "lights": names.lights, "emitters": names.emitters, "sky": self._sky_digest,
+            },
+            "rays": {"gather": int(hits.table.size)},
+            "finish": finished,
+            "findings": [f.as_json() for f in self.findings],
+        }  # fmt: skip
+        self.journal.write("stage", stage="write", state="begun")
+
+        def written() -> dict[str, float]:
+            took = round(time.monotonic() - began, 4)
+            return {"write": took, "total": round(self.journal.seconds, 4)}
+
+        manifest = write_outputs(self.request, built, fields, facts, written, self._progress.stage("write"))
+        self.journal.write("stage", stage="write", state="done", seconds=manifest["seconds"]["write"])
+        return manifest

@@ -1,0 +1,92 @@
+"""The check stage: a level, its brief and its files brought together, checked, and kept by digest."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from ropebell.build.recipe import Recipe
+from ropebell.build.store import Store, digest_of
+from ropebell.checks.contents import contents
+from ropebell.checks.run import decisions, geometry, in_order
+from ropebell.checks.subject import Subject
+from ropebell.level.brief import Brief, to_values
+from ropebell.level.emitter_table import emission_of, emission_sources, read_tables
+from ropebell.level.finding import Finding
+from ropebell.level.model import Level
+from ropebell.level.scene import Emission, Scene, prepare
+
+VERSION = 1
+# Without one of these a build cannot be right anywhere; other errors are of one object.
+BLOCKING = ("no-surfaces", "no-light", "negative-light")
+
+
+@dataclass(frozen=True, eq=False)
+class Gathered:
+    """A level with all that is decided about it.
+
+    Attributes:
+        source: the level as its file has it.
+        subject: arranged, with marks, tables and sky.
+        emission: radiance of materials where it is not what the level says.
+    """
+
+    source: Level
+    subject: Subject
+    emission: Emission
+
+    @property
+    def scene(self) -> Scene:
+        """Everything that is placed."""
+        return self.subject.scene
+
+
+def gather(
+    source: Level, brief: Brief, recipe: Recipe, sky: tuple[float, float, float], tables: Sequence[Path]
+) -> Gathered:
+    """Read the tables, arrange the level, and place it."""
+    read, troubles = read_tables(tables)
+    sources = emission_sources(source, brief, read)
+    emission = emission_of(sources)
+    prepared = prepare(source, brief, emission)
+    d = recipe.density
+    subject = Subject(
+        prepared.level, prepared.scene, brief, d.texels_per_metre, d.page_size, d.padding, sky, sources, tuple(read),
+        tuple(troubles),
+    )  # fmt: skip
+    return Gathered(source, subject, emission)
+
+
+def check_kept(s: Subject, store: Store) -> list[Finding]:
+    """`checks.run.check`, with the findings on shapes and decisions taken from the store while nothing changed."""
+    scene = s.scene
+    digest = digest_of(
+        "check", VERSION, scene.corners, np.nan_to_num(scene.uv1, nan=-1e9), scene.node, scene.material, scene.part,
+        scene.double_sided, scene.factor, list(scene.node_names), to_values(s.brief), [s.texels_per_metre, *s.sky],
+        [[m.name, *m.base_color, *m.emission, m.unlit] for m in s.level.materials], list(s.troubles),
+        [[t.path.name, *((r.material, *r.radiance) for r in t.rows.values())] for t in s.tables],
+        [[x.name, x.kind, x.position.tolist(), x.direction.tolist(), x.reach, x.intensity > 0] for x in scene.lights],
+    )  # fmt: skip
+    kept = store.get(digest)
+    if kept is not None:
+        try:
+            found = [from_json(values) for values in kept.meta["findings"]]
+        except (KeyError, TypeError, ValueError):
+            kept = None
+    if kept is None:
+        found = [*geometry(s), *decisions(s)]
+        store.put(digest, {}, {"findings": [f.as_json() for f in found]}, durable=False)
+    return in_order([*contents(s.level, s.baking, s.sky), *found])
+
+
+def from_json(values: dict[str, Any]) -> Finding:
+    """Back from `Finding.as_json`."""
+    place = values.get("place")
+    return Finding(
+        values["kind"], values["severity"], values["object"], values["reason"], values["remedy"],
+        (place[0], place[1], place[2]) if place else None, tuple(values.get("fix", ())), tuple(values.get("also", ())),
+    )  # fmt: skip

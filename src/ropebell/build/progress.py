@@ -1,0 +1,75 @@
+"""How far a build is and how long it will take, over all stages including the finishing ones."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from ropebell.errors import Stopped
+
+# Seconds between two progress events: often enough to look alive, seldom enough to cost nothing.
+EVERY = 0.1
+
+
+@dataclass
+class _Stage:
+    predicted: float
+    share: float = 0.0
+
+
+class Progress:
+    """Keeps the shares of all stages and tells of them.
+
+    Args:
+        predicted: seconds that each stage is expected to take, in working order.
+        tell: called with stage, overall share 0 … 1 and remaining seconds.
+        stop_wanted: asked at every step; a text stops the build.
+    """
+
+    def __init__(
+        self,
+        predicted: dict[str, float],
+        tell: Callable[[str, float, float], None],
+        stop_wanted: Callable[[], Stopped | None],
+    ) -> None:
+        self._stages = {name: _Stage(max(seconds, 1e-3)) for name, seconds in predicted.items()}
+        self._tell, self._stop_wanted = tell, stop_wanted
+        self._began = time.monotonic()
+        self._last = 0.0
+
+    def expect(self, stage: str, seconds: float) -> None:
+        """Correct a stage's prediction, once more is known."""
+        self._stages[stage].predicted = max(seconds, 1e-3)
+
+    def stage(self, name: str) -> Callable[[float], None]:
+        """The tick function of a stage: takes the share of it that is done; raises `Stopped` when asked to stop."""
+
+        def tick(share: float) -> None:
+            stop = self._stop_wanted()
+            if stop is not None:
+                raise stop
+            self._stages[name].share = min(max(share, self._stages[name].share), 1.0)
+            now = time.monotonic()
+            if now - self._last >= EVERY or share >= 1.0:
+                self._last = now
+                self._tell(name, self.share, self.remaining)
+
+        return tick
+
+    @property
+    def share(self) -> float:
+        """Share of the whole build, by predicted time."""
+        total = sum(s.predicted for s in self._stages.values())
+        return sum(s.predicted * s.share for s in self._stages.values()) / total
+
+    @property
+    def remaining(self) -> float:
+        """Seconds to go: what was predicted for the rest, scaled by how predictions held so far."""
+        done = sum(s.predicted * s.share for s in self._stages.values())
+        rest = sum(s.predicted * (1 - s.share) for s in self._stages.values())
+        elapsed = time.monotonic() - self._began
+        # Early on the prediction weighs more than the few moments measured.
+        trust = min(done / 2.0, 1.0)
+        factor = min(max(elapsed / done, 0.2), 5.0) if done > 0 else 1.0
+        return rest * (trust * factor + (1 - trust))

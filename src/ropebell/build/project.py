@@ -1,0 +1,249 @@
+"""The project folder: marks, light settings, recipe and builds beside a level, in a hand-editable project.toml."""
+
+from __future__ import annotations
+
+import os
+import tomllib
+from dataclasses import dataclass, field, replace
+from functools import lru_cache
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import tomli_w
+
+from ropebell.build.recipe import SHIPPED, Recipe, parse
+from ropebell.errors import LevelError, ProjectError, RecipeError
+from ropebell.files import write_text
+from ropebell.level.brief import NO_BRIEF, Brief, BriefError, LightChange, Sky, from_values, to_values
+from ropebell.level.limits import beside
+from ropebell.level.open import LEVEL_SUFFIXES
+from ropebell.level.sky_picture import mean_radiance, read_sky_picture
+
+PROJECT_FILE = "project.toml"
+
+
+@dataclass(frozen=True)
+class Project:
+    """A level and what a designer decided about it.
+
+    Attributes:
+        folder: where project.toml, builds and cache are.
+        level: the level file.
+        name: for people.
+        recipe: the current recipe, with its draft factor.
+        brief: what is decided about the level.
+        rest: whatever else project.toml holds, kept as it is.
+    """
+
+    folder: Path
+    level: Path
+    name: str
+    recipe: Recipe
+    brief: Brief = NO_BRIEF
+    rest: dict[str, Any] = field(default_factory=dict)
+
+    @property
+    def builds(self) -> Path:
+        """Folder of the builds."""
+        return self.folder / "builds"
+
+    @property
+    def cache(self) -> Path:
+        """Folder of the stage artifacts."""
+        return self.folder / "cache"
+
+    @property
+    def lights(self) -> dict[str, LightChange]:
+        """Light settings by node path."""
+        return self.brief.lights
+
+    @property
+    def sky(self) -> tuple[float, float, float]:
+        """Uniform radiance in cd/m² of the sky in use; of a picture its mean, dark where it cannot be read."""
+        now = self.brief.sky_now
+        if not now.picture or not now.counts:
+            return now.radiance
+        try:
+            path = self.beside(now.picture)
+            mean = np.array(_mean_of(path, path.stat().st_mtime_ns)) * now.strength
+        except (LevelError, OSError):
+            return (0.0, 0.0, 0.0)
+        tint = np.array(now.color) if any(now.color) else np.ones(3)
+        r, g, b = (float(v) for v in mean * tint)
+        return (r, g, b)
+
+    @property
+    def sky_picture(self) -> Path | None:
+        """The picture of the sky in use, if it has one, counts, and can be read."""
+        now = self.brief.sky_now
+        if not now.picture or not now.counts or not any(self.sky):
+            return None
+        return self.beside(now.picture)
+
+    def beside(self, reference: str) -> Path:
+        """A file named in the project, which must lie at or below its folder.
+
+        Raises:
+            LevelError: it is absolute, a network address, or leads out.
+        """
+        return beside(self.folder / PROJECT_FILE, reference, f"{self.folder / PROJECT_FILE}")
+
+    @property
+    def tables(self) -> tuple[Path, ...]:
+        """Emitter tables, the shared default first.
+
+        Raises:
+            LevelError: one lies outside the project's folder.
+        """
+        return tuple(self.beside(name) for name in self.brief.tables)
+
+    def with_brief(self, **changes: Any) -> Project:
+        """With some parts of the brief replaced."""
+        return replace(self, brief=replace(self.brief, **changes))
+
+    def with_light(self, path: str, change: LightChange | None) -> Project:
+        """With one light's setting changed, or dropped."""
+        lights = {name: value for name, value in self.lights.items() if name != path}
+        if change is not None and change != LightChange():
+            lights[path] = change
+        return self.with_brief(lights=lights)
+
+    def save(self) -> None:
+        """Write project.toml whole or not at all.
+
+        Raises:
+            ProjectError: the folder cannot be written.
+        """
+        values: dict[str, Any] = {
+            **self.rest,
+            "name": self.name,
+            "level": os.path.relpath(self.level, self.folder),
+        }
+        values["recipe"] = self.recipe.model_dump()
+        values.update(to_values(self.brief))
+        try:
+            self.folder.mkdir(parents=True, exist_ok=True)
+            write_text(self.folder / PROJECT_FILE, tomli_w.dumps(values))
+        except OSError as error:
+            remedy = "Free some space or check permissions; the file on disk is unchanged"
+            raise ProjectError(f"it cannot be saved ({error.strerror})", self.folder / PROJECT_FILE, remedy) from error
+
+
+def find_project(target: Path) -> Project:
+    """The project of a folder, a project.toml or a level file; a level without one gets a new one, not yet saved.
+
+    Raises:
+        ProjectError: there is neither project nor level at `target`, or project.toml is damaged.
+    """
+    if target.is_dir():
+        if (target / PROJECT_FILE).is_file():
+            return load_project(target / PROJECT_FILE)
+        levels = sorted(p for p in target.iterdir() if p.suffix.lower() in LEVEL_SUFFIXES)
+        if len(levels) == 1:
+            return find_project(levels[0])
+        what = "there is no project.toml and no level" if not levels else f"there are {len(levels)} levels"
+        raise ProjectError(what, target, "Name the level file")
+    if target.name == PROJECT_FILE:
+        return load_project(target)
+    if target.suffix.lower() not in LEVEL_SUFFIXES:
+        raise ProjectError("it is neither a project folder nor a level", target, "Use .gltf, .glb or .obj")
+    beside = target.parent / PROJECT_FILE
+    if beside.is_file():
+        project = load_project(beside)
+        if project.level.resolve() == target.resolve():
+            return project
+    own = target.with_name(f"{target.stem}-light")
+    if (own / PROJECT_FILE).is_file():
+        return load_project(own / PROJECT_FILE)
+    return Project(
+        own,
+        target.absolute(),
+        target.stem.replace("-", " ").replace("_", " ").strip().capitalize(),
+        SHIPPED["working"],
+    )
+
+
+def is_openable(path: Path) -> bool:
+    """Whether a path looks like a level, a project.toml or a project folder; says nothing of its contents."""
+    return path.suffix.lower() in LEVEL_SUFFIXES or path.name == PROJECT_FILE or (path / PROJECT_FILE).is_file()
+
+
+def load_project(path: Path) -> Project:
+    """Read project.toml.
+
+    Raises:
+        ProjectError: unreadable, not TOML, or a value that makes no sense.
+    """
+    try:
+        values = tomllib.loads(path.read_text(encoding="utf-8"))
+    except OSError as error:
+        raise ProjectError(f"it cannot be read ({error.strerror})", path, "Check its permissions") from error
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+        raise ProjectError(f"it is not valid TOML ({error})", path, "Correct the file by hand") from error
+    level = values.pop("level", None)
+    if not isinstance(level, str) or not level:
+        raise ProjectError("it names no level", path, 'Add a line such as level = "level.glb"')
+    try:
+        recipe = parse(values.pop("recipe", SHIPPED["working"].model_dump()), f"{path}, recipe")
+    except RecipeError as error:
+        raise ProjectError(error.what, error.where, error.remedy) from error
+    folder = path.parent
+    name = values.pop("name", folder.name)
+    brief = _brief(values, path)
+    return Project(
+        folder=folder,
+        level=Path(os.path.normpath(folder / level)),
+        name=name if isinstance(name, str) else folder.name,
+        recipe=recipe,
+        brief=brief,
+        rest=values,
+    )
+
+
+@lru_cache(maxsize=8)
+def _mean_of(path: Path, _changed: int) -> tuple[float, float, float]:
+    """Mean radiance of a sky picture; read once as long as the file stays what it is."""
+    r, g, b = (float(v) for v in mean_radiance(read_sky_picture(path)))
+    return (r, g, b)
+
+
+def _brief(values: dict[str, Any], path: Path) -> Brief:
+    """Take the brief out of the file's values; a sky may be three numbers instead of the name of one."""
+    own = {key: values.pop(key) for key in list(values) if key in Brief.__dataclass_fields__}
+    if isinstance(own.get("sky"), list):
+        own["skies"] = {**own.get("skies", {}), "sky": {"color": own["sky"]}}
+        own["sky"] = "sky"
+    try:
+        brief = from_values(own)
+    except BriefError as error:
+        raise ProjectError(f"{error.key} cannot be used: {error.reason}", path, "Correct the file by hand") from error
+    if brief.sky and brief.sky not in brief.skies:
+        known = ", ".join(brief.skies) or "none"
+        raise ProjectError(f"there is no sky '{brief.sky}' (there is: {known})", path, "Correct the file by hand")
+    return brief
+
+
+def uniform_sky(color: tuple[float, float, float]) -> dict[str, Any]:
+    """Changes of a brief for a plain sky of one colour in cd/m²."""
+    return {"skies": {"sky": Sky(color)}, "sky": "sky"}
+
+
+def manifests(builds: Path) -> list[tuple[Path, dict[str, Any]]]:
+    """(folder, manifest) of the finished builds, oldest first; damaged ones are left out."""
+    from ropebell.build.result import read_manifest
+
+    found = []
+    for folder in build_folders(builds):
+        try:
+            found.append((folder, read_manifest(folder)))
+        except ProjectError:
+            continue
+    return found
+
+
+def build_folders(builds: Path) -> list[Path]:
+    """The numbered build folders, oldest first."""
+    if not builds.is_dir():
+        return []
+    return sorted((p for p in builds.iterdir() if p.is_dir() and p.name.isdigit()), key=lambda p: int(p.name))

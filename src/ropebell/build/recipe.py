@@ -1,0 +1,254 @@
+"""Recipes: named sets of quality settings. A recipe always holds the final values; `draft` divides them."""
+
+from __future__ import annotations
+
+import tomllib
+from pathlib import Path
+from typing import Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from ropebell.errors import RecipeError
+
+CONVERGED: Literal["converged"] = "converged"
+
+
+class _Part(BaseModel):
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+
+class Density(_Part):
+    """How finely surfaces are divided."""
+
+    texels_per_metre: float = Field(10.0, gt=0, le=1000, description="texels per metre of surface")
+    page_size: int = Field(1024, ge=64, le=8192, description="largest side of a page, in texels")
+    padding: int = Field(2, ge=0, le=32, description="free texels between charts")
+
+
+class Light(_Part):
+    """How much light is gathered, and how."""
+
+    gather_rays: int = Field(128, ge=4, le=16384, description="rays per texel for bounced light and sky")
+    direct_samples: int = Field(16, ge=1, le=1024, description="shadow rays per texel and emitter")
+    bounces: int | Literal["converged"] = Field(4, description="diffuse reflections, or converged")
+    bounce_gain: float = Field(1.0, ge=0, le=4, description="strength of bounced light, 1 is physical")
+    bounce_saturation: float = Field(1.0, ge=0, le=1, description="colour kept by bounced light")
+    seed: int = Field(1, ge=0, le=2**31 - 1, description="seed of the ray directions")
+
+
+class Occlusion(_Part):
+    """Darkening of creases for looks."""
+
+    enabled: bool = False
+    radius: float = Field(0.5, gt=0, le=100, description="distance in metres")
+    strength: float = Field(1.0, ge=0, le=1, description="0 none, 1 full")
+
+
+class Finish(_Part):
+    """What is done to the pages after the light is solved."""
+
+    denoise: bool = False
+    stitch_seams: bool = False
+
+
+class Output(_Part):
+    """What is written."""
+
+    directional: bool = False
+    format: Literal["half"] = "half"
+
+
+class Sight(_Part):
+    """The visibility stage."""
+
+    enabled: bool = False
+    cell: float = Field(1.0, gt=0, le=100, description="side of a sight cell in metres")
+
+
+class Limits(_Part):
+    """Bounds on what a build may take; 0 is no bound."""
+
+    seconds: float = Field(0.0, ge=0, description="stop as by a tripwire after this many seconds")
+    memory_mb: int = Field(0, ge=0, description="refuse builds predicted to need more")
+    workers: int = Field(0, ge=0, le=256, description="threads, 0 for every core")
+
+
+class Recipe(_Part):
+    """All settings of a build."""
+
+    name: str = "working"
+    density: Density = Density()
+    light: Light = Light()
+    occlusion: Occlusion = Occlusion()
+    finish: Finish = Finish()
+    output: Output = Output()
+    sight: Sight = Sight()
+    limits: Limits = Limits()
+    draft: Literal[1, 2, 4, 8] = 1
+
+    @property
+    def texels_per_metre(self) -> float:
+        """Density after the draft factor."""
+        return self.density.texels_per_metre / self.draft
+
+    @property
+    def padding(self) -> int:
+        """Padding after the draft factor, but not below the two texels that interpolation needs: one for each of
+        two neighbours, or light of one chart shows along the edge of the other."""
+        return max(self.density.padding // self.draft, min(2, self.density.padding))
+
+    @property
+    def gather_rays(self) -> int:
+        """Gather rays after the draft factor, at least 16."""
+        return max(self.light.gather_rays // self.draft, min(16, self.light.gather_rays))
+
+    @property
+    def direct_samples(self) -> int:
+        """Shadow rays after the draft factor, at least 4."""
+        return max(self.light.direct_samples // self.draft, min(4, self.light.direct_samples))
+
+    @property
+    def footprint_samples(self) -> int:
+        """Points per texel at which its footprint is sampled."""
+        return min(max(self.direct_samples, 4), 8)
+
+    @property
+    def bounces(self) -> int | None:
+        """Bounces, None for converged."""
+        return None if self.light.bounces == CONVERGED else int(self.light.bounces)
+
+
+SHIPPED: dict[str, Recipe] = {
+    "sketch": Recipe(
+        name="sketch",
+        density=Density(texels_per_metre=4.0),
+        light=Light(gather_rays=64, direct_samples=8, bounces=2),
+    ),
+    "working": Recipe(name="working"),
+    "final": Recipe(
+        name="final",
+        density=Density(texels_per_metre=20.0, padding=4),
+        light=Light(gather_rays=512, direct_samples=64, bounces=CONVERGED),
+    ),
+}
+
+# Settings that the engine cannot honour yet are refused, so that none is ever ignored in silence.
+UNAVAILABLE = {
+    "output.directional": "directional lightmaps",
+    "sight.enabled": "the visibility stage",
+}
+
+
+def named(name: str) -> Recipe:
+    """A shipped recipe.
+
+    Raises:
+        RecipeError: there is none of that name.
+    """
+    if name not in SHIPPED:
+        raise RecipeError(f"there is no recipe '{name}'", "", f"Use one of {', '.join(SHIPPED)}, or a TOML file")
+    return SHIPPED[name]
+
+
+def load(name_or_file: str) -> Recipe:
+    """A shipped recipe by name, or one from a TOML file.
+
+    Raises:
+        RecipeError: unknown name, unreadable file, unknown key or value out of range.
+    """
+    path = Path(name_or_file)
+    if path.suffix.lower() != ".toml" and not path.is_file():
+        return named(name_or_file)
+    try:
+        values = tomllib.loads(path.read_text(encoding="utf-8"))
+    except OSError as error:
+        raise RecipeError(f"it cannot be read ({error.strerror})", path, "Check the path") from error
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+        raise RecipeError(f"it is not valid TOML ({error})", path, "Correct the file") from error
+    return parse({"name": path.stem, **values}, str(path))
+
+
+def parse(values: dict[str, Any], where: str = "") -> Recipe:
+    """A recipe from nested plain values, checked.
+
+    Raises:
+        RecipeError: naming the first wrong key.
+    """
+    try:
+        recipe = Recipe.model_validate(values)
+    except ValidationError as error:
+        first = error.errors()[0]
+        key = ".".join(str(part) for part in first["loc"] if part not in ("int", "literal['converged']"))
+        if first["type"] == "extra_forbidden":
+            raise RecipeError(f"there is no setting '{key}'", where, f"The settings are {', '.join(keys())}") from error
+        raise RecipeError(f"{key} = {first['input']!r} is not usable: {first['msg']}", where, "Correct it") from error
+    return _refuse_unavailable(recipe, where)
+
+
+def _refuse_unavailable(recipe: Recipe, where: str) -> Recipe:
+    if isinstance(recipe.light.bounces, int) and not 0 <= recipe.light.bounces <= 512:
+        raise RecipeError(f"light.bounces = {recipe.light.bounces} is outside 0 … 512", where, "Correct it")
+    for key, what in UNAVAILABLE.items():
+        if get(recipe, key):
+            raise RecipeError(f"{key} asks for {what}, which this version cannot do", where, f"Leave {key} off")
+    return recipe
+
+
+def keys() -> list[str]:
+    """All setting keys, dotted."""
+    found = []
+    for name, info in Recipe.model_fields.items():
+        kind = info.annotation
+        if isinstance(kind, type) and issubclass(kind, BaseModel):
+            found += [f"{name}.{sub}" for sub in kind.model_fields]
+        elif name != "name":
+            found.append(name)
+    return found
+
+
+def get(recipe: Recipe, key: str) -> Any:
+    """The value of a dotted key."""
+    value: Any = recipe
+    for part in key.split("."):
+        value = getattr(value, part)
+    return value
+
+
+def with_value(recipe: Recipe, key: str, value: Any) -> Recipe:
+    """A copy with one dotted key changed.
+
+    Raises:
+        RecipeError: unknown key or value out of range.
+    """
+    if key not in keys():
+        raise RecipeError(f"there is no setting '{key}'", "", f"The settings are {', '.join(keys())}")
+    values = recipe.model_dump()
+    target = values
+    *above, last = key.split(".")
+    for part in above:
+        target = target[part]
+    target[last] = value
+    return parse(values)
+
+
+def with_setting(recipe: Recipe, text: str) -> Recipe:
+    """Apply `KEY=VALUE` from a command line.
+
+    Raises:
+        RecipeError: no equals sign, unknown key or unusable value.
+    """
+    key, sign, value = text.partition("=")
+    if not sign:
+        raise RecipeError(f"'{text}' is not KEY=VALUE", "--set", "Write for example light.bounces=3")
+    return with_value(recipe, key.strip(), _typed(value.strip()))
+
+
+def _typed(text: str) -> Any:
+    if text.lower() in ("true", "false"):
+        return text.lower() == "true"
+    for kind in (int, float):
+        try:
+            return kind(text)
+        except ValueError:
+            continue
+    return text

@@ -1,0 +1,220 @@
+"""Relight: a finished build under other strengths, colours, emitters and sky, from its stored rays, without a build.
+
+What is shown is what a build with these values and as many bounces would give: the same fields, summed.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from ropebell.build import stages
+from ropebell.build.fields import SKY, Sources, emitter_of_texel, reflecting
+from ropebell.build.precheck import Gathered
+from ropebell.build.recipe import parse
+from ropebell.build.store import Store
+from ropebell.charts.texels import Texels, footprint_areas
+from ropebell.level.model import F32, F64, I32
+from ropebell.level.scene import PlacedLight, Scene
+from ropebell.light.albedo import texel_albedo
+from ropebell.light.direct import DirectField
+from ropebell.light.solve import gathered_light, solve
+from ropebell.light.superpose import solved_fields, superposed
+from ropebell.light.transport import Hits
+
+# Fields of all sources may take so much memory; above it relight is not offered.
+# A sky picture is a source for each colour.
+SKY_CHANNELS = ("sky, red", "sky, green", "sky, blue")
+MOST_BYTES = 3 << 29
+
+
+@dataclass(frozen=True, eq=False)
+class RelitLight:
+    """Light of every texel.
+
+    Attributes:
+        total, direct: (N, 3) float32 lux.
+    """
+
+    total: F32
+    direct: F32
+
+
+@dataclass(frozen=True, eq=False)
+class Relight:
+    """The solved fields of one build.
+
+    Attributes:
+        names: of the J sources: lights, emitters, the sky.
+        units: (N, J) float32 direct light for unit strength. fields: (N, J, 3) float32 with all bounces.
+        texels, target: where texels lie, and which speaks for which.
+        hits, reflecting, bounces: of the build, for looking at single bounces.
+        key: digests that these fields are of.
+    """
+
+    names: tuple[str, ...]
+    units: F32
+    fields: F32
+    texels: Texels
+    target: I32
+    hits: Hits
+    reflecting: F32
+    bounces: int
+    key: tuple[str, ...]
+    workers: int
+
+    @staticmethod
+    def of(manifest: dict[str, Any], now: Gathered, cache: Path, tick: Callable[[float], None]) -> Relight | None:
+        """Solve the fields of a finished build of the level as it stands now; None where its artifacts are gone, it is
+        of another geometry, or the fields would be too large.
+
+        Args:
+            tick: called with the share done, may raise `Stopped`.
+        """
+        recipe = parse(manifest["recipe"])
+        scene = now.subject.baking
+        names = stages.digests(scene, recipe)
+        if relight_key(names) != relight_key_of(manifest):
+            return None
+        store = Store(cache)
+        charts, footing, transport = (store.get(d) for d in (names.charts, names.footing, names.transport))
+        sources = _sources(scene, names, store, manifest["digests"].get("sky", ""))
+        if charts is None or footing is None or transport is None or sources is None:
+            return None
+        atlas, texels, _ = stages.read_charts(charts)
+        hits = stages.read_hits(transport)
+        skies = (SKY,) if sources.sky is None else SKY_CHANNELS
+        wanted = (*sources.lights, *sources.emitters, *skies)
+        if len(texels) * len(wanted) * 16 > MOST_BYTES:
+            return None
+        workers = recipe.limits.workers or cores()
+        units = _unit_fields(scene, texels, sources, hits, wanted, workers)
+        albedo = texel_albedo(now.subject.level, scene, texels, footprint_areas(scene, texels, atlas))
+        thrown_back = reflecting(scene, texels, albedo, recipe)
+        bounces = int(manifest["bounces"])
+        fields = solved_fields(hits.table, units, thrown_back, bounces, workers, tick)
+        target = footing.arrays["target"]
+        key = relight_key(names)
+        return Relight(wanted, units, fields, texels, target, hits, thrown_back, bounces, key, workers)
+
+    def strengths(self, scene: Scene, sky: tuple[float, float, float], only: frozenset[str] | None = None) -> F64:
+        """(J, 3) what each source is set to now; sources that are not in the scene any more give nothing.
+
+        Args:
+            only: names of the sources that shall give light, None for all.
+        """
+        return self._settings(scene, sky, only, lambda light: light.strength)
+
+    def thrown(self, scene: Scene, sky: tuple[float, float, float], only: frozenset[str] | None = None) -> F64:
+        """(J, 3) what of each source goes into the bounces."""
+        return self._settings(scene, sky, only, lambda light: light.thrown)
+
+    def _settings(
+        self, scene: Scene, sky: tuple[float, float, float], only: frozenset[str] | None,
+        of: Callable[[PlacedLight], F64],
+    ) -> F64:  # fmt: skip
+        now: dict[str, F64] = {light.name: of(light) for light in scene.lights}
+        now |= {emitter.name: emitter.radiance for emitter in scene.emitters}
+        now[SKY] = np.array(sky)
+        now |= {name: np.array(sky) * np.eye(3)[c] for c, name in enumerate(SKY_CHANNELS)}
+        dark = np.zeros(3)
+        return np.array([now.get(n, dark) if only is None or n in only else dark for n in self.names])
+
+    def light(self, strengths: F64, thrown: F64 | None = None) -> RelitLight:
+        """The light at these strengths.
+
+        Args:
+            thrown: (J, 3) what of them goes into the bounces; None: all.
+        """
+        direct = superposed(self.units, strengths, self.workers)
+        if thrown is None or np.array_equal(thrown, strengths):
+            total = superposed(self.fields, strengths, self.workers)
+        else:
+            total = superposed(self.fields, thrown, self.workers)
+            total += superposed(self.units, strengths - thrown, self.workers)
+        return RelitLight(np.maximum(total, 0.0), np.maximum(direct, 0.0))
+
+    def one_bounce(self, strengths: F64, bounce: int) -> RelitLight:
+        """What one bounce alone adds; 0 is direct light."""
+        direct = superposed(self.units, strengths, self.workers)
+        if bounce == 0:
+            return RelitLight(direct, direct)
+        upto, before = (
+            solve(self.hits.table, direct, self.reflecting, b, self.workers, lambda _: None).total
+            for b in (bounce, bounce - 1)
+        )
+        return RelitLight(np.maximum(upto - before, 0.0), np.zeros_like(direct))
+
+    def unmoved(self, scene: Scene, names: stages.Digests) -> frozenset[str]:
+        """Sources that are still where and what they were, so that their fields hold."""
+        known = set(self.key)
+        now = {**names.lights, **names.emitters}
+        return frozenset(n for n in self.names if n == SKY or n in SKY_CHANNELS or f"{n} {now.get(n)}" in known)
+
+    def covers(self, scene: Scene) -> bool:
+        """Whether every source of a scene has a field here."""
+        return {x.name for x in scene.lights} | {e.name for e in scene.emitters} <= set(self.names)
+
+
+def cores() -> int:
+    """Threads to use."""
+    import os
+
+    return os.cpu_count() or 1
+
+
+def relight_key(names: stages.Digests) -> tuple[str, ...]:
+    """What solved fields depend on: geometry, rays, and where the lights stand."""
+    lights = tuple(f"{n} {d}" for n, d in sorted({**names.lights, **names.emitters}.items()))
+    return (names.transport, *lights)
+
+
+def relight_key_of(manifest: dict[str, Any]) -> tuple[str, ...]:
+    """The same of a finished build."""
+    d = manifest["digests"]
+    return (d["transport"], *(f"{n} {x}" for n, x in sorted({**d["lights"], **d["emitters"]}.items())))
+
+
+def _sources(scene: Scene, names: stages.Digests, store: Store, pictured: str) -> Sources | None:
+    lights: dict[str, DirectField] = {}
+    emitters: dict[str, DirectField] = {}
+    for group, digests in ((lights, names.lights), (emitters, names.emitters)):
+        for name, digest in digests.items():
+            artifact = store.get(digest)
+            if artifact is None:
+                return None
+            group[name] = stages.read_field(artifact)
+    sky = store.get(pictured) if pictured else None
+    if pictured and sky is None:
+        return None
+    return Sources(lights, emitters, sky.arrays["sky"] if sky is not None else None)
+
+
+def _unit_fields(
+    scene: Scene, texels: Texels, sources: Sources, hits: Hits, names: tuple[str, ...], workers: int
+) -> F32:
+    """(N, J) direct light of each source at unit strength, shadow rays and gather rays together."""
+    units = np.zeros((len(texels), len(names)), np.float32)
+    of_texel = emitter_of_texel(scene, texels)
+    number = {e.name: i for i, e in enumerate(scene.emitters)}
+    for column, name in enumerate(names):
+        if name == SKY:
+            units[:, column] = np.pi * hits.sky_share()
+            continue
+        if name in SKY_CHANNELS and sources.sky is not None:
+            units[:, column] = sources.sky[:, SKY_CHANNELS.index(name)]
+            continue
+        field = sources.lights.get(name) or sources.emitters[name]
+        units[field.texel, column] = field.value
+        if len(field.gathered):
+            wide = np.zeros((len(scene.emitters), len(texels)), np.bool_)
+            wide[number[name], field.gathered] = True
+            glow = np.zeros((len(scene.emitters), 3), np.float32)
+            glow[number[name]] = 1.0
+            seen = gathered_light(hits, np.zeros(3, np.float32), glow, of_texel, wide, workers)
+            units[:, column] += seen[:, 0]
+    return units

@@ -1,0 +1,85 @@
+"""What a build is asked to do: plain values that cross to the build process as JSON."""
+
+from __future__ import annotations
+
+import json
+import os
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from ropebell.build.recipe import Recipe, parse
+from ropebell.level.brief import NO_BRIEF, Brief, from_values, to_values
+
+
+@dataclass(frozen=True)
+class Request:
+    """A build to be made.
+
+    Attributes:
+        level: the level file.
+        out: the build's folder.
+        cache: the folder of stage artifacts.
+        recipe: all settings.
+        sky: (3,) uniform sky radiance in cd/m².
+        brief: what the designer decided about the level.
+        tables: emitter tables, the shared default first.
+        sky_picture: equirectangular picture whose mean is `sky`, None for a uniform sky.
+        rates: measured work rates for the remaining time.
+        note: free text kept in the manifest.
+        pictures: whether intermediate pictures are wanted.
+    """
+
+    level: Path
+    out: Path
+    cache: Path
+    recipe: Recipe
+    sky: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    brief: Brief = NO_BRIEF
+    tables: tuple[Path, ...] = ()
+    sky_picture: Path | None = None
+    rates: dict[str, float] = field(default_factory=dict)
+    note: str = ""
+    pictures: bool = True
+
+    @property
+    def workers(self) -> int:
+        """Threads to use."""
+        return self.recipe.limits.workers or os.cpu_count() or 1
+
+    def to_json(self) -> str:
+        """As one line of JSON."""
+        return json.dumps(
+            {
+                "level": str(self.level.absolute()),
+                "out": str(self.out.absolute()),
+                "cache": str(self.cache.absolute()),
+                "recipe": self.recipe.model_dump(),
+                "sky": list(self.sky),
+                "brief": to_values(self.brief),
+                "tables": [str(path.absolute()) for path in self.tables],
+                "sky_picture": str(self.sky_picture.absolute()) if self.sky_picture is not None else "",
+                "rates": self.rates,
+                "note": self.note,
+                "pictures": self.pictures,
+            }
+        )
+
+    @staticmethod
+    def from_json(text: str) -> Request:
+        """Back from `to_json`."""
+        values: dict[str, Any] = json.loads(text)
+        sky = values["sky"]
+        return Request(
+            level=Path(values["level"]),
+            out=Path(values["out"]),
+            cache=Path(values["cache"]),
+            recipe=parse(values["recipe"]),
+            sky=(sky[0], sky[1], sky[2]),
+            brief=from_values(values["brief"]),
+            tables=tuple(Path(path) for path in values["tables"]),
+            sky_picture=Path(values["sky_picture"]) if values["sky_picture"] else None,
+            rates=values["rates"],
+            note=values["note"],
+            pictures=values["pictures"],
+        )

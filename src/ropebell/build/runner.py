@@ -1,0 +1,140 @@
+"""Starting, following and stopping a build process. The one place that knows both sides of it."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import subprocess
+import sys
+import time
+from pathlib import Path
+from typing import Any
+
+from ropebell.build.journal import JOURNAL, Reader
+from ropebell.build.request import Request
+from ropebell.build.result import Outcome, outcome
+from ropebell.build.worker import STDERR
+
+# After asking a build to stop, it is left this long before it is ended.
+STOP_PATIENCE = 0.85
+
+
+def _start(*arguments: str) -> subprocess.Popen[bytes]:
+    return subprocess.Popen(
+        [sys.executable, "-m", "ropebell.build.worker", *arguments],
+        stdin=subprocess.PIPE,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+        start_new_session=True,
+        env={**os.environ, "PYTHONUNBUFFERED": "1"},
+    )
+
+
+class Standby:
+    """A build process that has loaded everything and waits for a request, so that a build begins at once."""
+
+    def __init__(self) -> None:
+        self._process: subprocess.Popen[bytes] | None = _start("--standby")
+
+    def take(self) -> subprocess.Popen[bytes] | None:
+        """The waiting process, once; None if it is gone."""
+        process, self._process = self._process, None
+        return process if process is not None and process.poll() is None else None
+
+    def close(self) -> None:
+        """Send it away."""
+        process, self._process = self._process, None
+        if process is not None:
+            process.kill()
+            process.wait()
+            assert process.stdin is not None
+            process.stdin.close()
+
+
+class BuildProcess:
+    """A build in a process of its own.
+
+    Args:
+        request: what to build; its folder must not hold a build yet.
+        standby: a waiting process to use, if it is still there.
+    """
+
+    def __init__(self, request: Request, standby: Standby | None = None) -> None:
+        self.request = request
+        request.out.mkdir(parents=True, exist_ok=True)
+        self._reader = Reader(request.out / JOURNAL)
+        self._asked: float | None = None
+        self._process = (standby.take() if standby is not None else None) or _start()
+        assert self._process.stdin is not None
+        with contextlib.suppress(BrokenPipeError):
+            self._process.stdin.write(request.to_json().encode() + b"\n")
+            self._process.stdin.close()
+
+    @property
+    def pid(self) -> int:
+        """Process id of the build."""
+        return self._process.pid
+
+    def new_events(self) -> list[dict[str, Any]]:
+        """Journal events since the last call."""
+        return self._reader.new_events()
+
+    def stop(self) -> None:
+        """Ask the build to stop; `poll` ends it if it does not."""
+        if self._asked is None and self._process.poll() is None:
+            self._asked = time.monotonic()
+            self._process.terminate()
+
+    def poll(self) -> Outcome | None:
+        """None while it runs, then how it ended. Never blocks."""
+        if self._process.poll() is None:
+            if self._asked is not None and time.monotonic() - self._asked > STOP_PATIENCE:
+                self.kill()
+            return None
+        self._end_children()
+        self._tidy()
+        found = outcome(self.request.out)
+        if found.state in ("died", "running") and self._asked is not None:
+            return Outcome("stopped", "stopped on request")
+        return found
+
+    def kill(self) -> None:
+        """End the process and whatever it started, at once."""
+        with contextlib.suppress(ProcessLookupError, PermissionError):
+            os.killpg(self._process.pid, 9)
+        self._process.wait()
+
+    def _end_children(self) -> None:
+        """Processes that unwrapped for a build that vanished go with it."""
+        with contextlib.suppress(ProcessLookupError, PermissionError):
+            os.killpg(self._process.pid, 9)
+
+    def _tidy(self) -> None:
+        log = self.request.out / STDERR
+        with contextlib.suppress(OSError):
+            if log.stat().st_size == 0:
+                log.unlink()
+
+    @property
+    def exit_code(self) -> int | None:
+        """The process's exit status; negative for a signal."""
+        return self._process.returncode
+
+
+def next_build_folder(builds: Path) -> Path:
+    """A fresh numbered folder below `builds`, created; numbers are never used twice.
+
+    Raises:
+        OSError: the folder cannot be made.
+    """
+    builds.mkdir(parents=True, exist_ok=True)
+    taken = [int(p.name) for p in builds.iterdir() if p.name.isdigit()]
+    number = max(taken, default=0) + 1
+    while True:
+        folder = builds / f"{number:04d}"
+        try:
+            folder.mkdir()
+        except FileExistsError:
+            number += 1
+        else:
+            return folder

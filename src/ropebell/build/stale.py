@@ -1,0 +1,129 @@
+"""What changed since the last build, and the smallest build that repairs it: stages whose digest is not there."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from ropebell.build.estimate import RATES, estimate_for, predicted_texels
+from ropebell.build.project import Project
+from ropebell.build.stages import Digests, digests, sky_digest
+from ropebell.build.store import Store
+from ropebell.level.brief import to_values
+from ropebell.level.scene import Scene
+
+IDLE_SECONDS = 1.4  # starting the process and reading the level
+
+
+@dataclass(frozen=True)
+class Stale:
+    """What a build made now would have to do.
+
+    Attributes:
+        fresh: nothing changed since the last build.
+        stages: names of stages whose artifacts are missing, in working order.
+        changes: what changed, in words, such as "2 lights".
+        seconds: predicted time of the build.
+        texels: predicted number of texels.
+        from_nothing: predicted time of a build that re-uses nothing.
+    """
+
+    fresh: bool
+    stages: tuple[str, ...]
+    changes: tuple[str, ...]
+    seconds: float
+    texels: int
+    from_nothing: float
+
+
+def stale_stages(scene: Scene, project: Project, manifest: dict[str, Any] | None, rates: dict[str, float]) -> Stale:
+    """Compare the level and settings of now with the last finished build and the cache.
+
+    Args:
+        manifest: of the last finished build, None if there is none.
+        rates: measured work rates.
+    """
+    names = digests(scene, project.recipe)
+    store = Store(project.cache)
+    missing = [stage for stage in ("charts", "footing", "transport") if store.get(getattr(names, stage)) is None]
+    sources = [*names.lights.values(), *names.emitters.values()]
+    pictured = _sky_digest(scene, project, names)
+    sources += [pictured] if pictured else []
+    unlit = [digest for digest in sources if store.get(digest) is None]
+    changes = _changes(scene, project, manifest, names)
+    workers = project.recipe.limits.workers or _cores()
+    found = store.get(names.charts)
+    texels = len(found.arrays["page"]) if found is not None else predicted_texels(scene, project.recipe)
+    known = {**RATES, **rates}
+    whole = estimate_for(texels, len(scene), len(scene.lights), len(scene.emitters), project.recipe, workers, known)
+    share = {stage: 0.0 for stage in ("charts", "footing", "transport", "direct")}
+    share.update({stage: 1.0 for stage in missing})
+    share["direct"] = len(unlit) / max(len(sources), 1)
+    seconds = IDLE_SECONDS + sum(s * share.get(stage, 1.0) for stage, s in whole.seconds.items())
+    stages = [s for s in ("charts", "footing", "direct", "transport") if share[s] > 0]
+    if changes or manifest is None:
+        stages.append("solve")
+    return Stale(
+        not stages, tuple(stages), tuple(changes), seconds, texels, IDLE_SECONDS + whole.total_seconds
+    )  # fmt: skip
+
+
+def _cores() -> int:
+    import os
+
+    return os.cpu_count() or 1
+
+
+def _sky_digest(scene: Scene, project: Project, names: Digests) -> str:
+    """Name of the direct light of the sky picture in use, empty without one."""
+    picture = project.sky_picture
+    if picture is None:
+        return ""
+    return sky_digest(names.footing, picture, project.brief.sky_now.turn, scene, project.recipe)
+
+
+def _changes(scene: Scene, project: Project, manifest: dict[str, Any] | None, names: Digests) -> list[str]:
+    if manifest is None:
+        return ["never built"]
+    changes = []
+    before, shapes = manifest["lights"], manifest["digests"]["lights"]
+    same_ground = names.footing == manifest["digests"]["footing"]
+    now = {light.name: light.setting for light in scene.lights}
+    moved = {n for n in now if n in shapes and same_ground and shapes[n] != names.lights[n]}
+    lights = len({n for n in now if now[n] != before.get(n)} | moved | (before.keys() - now.keys()))
+    if lights:
+        changes.append(f"{lights} light{'s' if lights > 1 else ''}")
+    glow = {e.name: e.radiance.tolist() for e in scene.emitters}
+    built_glow = manifest.get("emitters", glow)
+    emitters = len({n for n in glow if glow[n] != built_glow.get(n)} | (built_glow.keys() - glow.keys()))
+    if emitters:
+        changes.append(f"{emitters} emitter{'s' if emitters > 1 else ''}")
+    pictured = _sky_digest(scene, project, names)
+    if list(project.sky) != manifest["sky"] or pictured != manifest["digests"].get("sky", ""):
+        changes.append("sky")
+    recipe, built = project.recipe.model_dump(), manifest["recipe"]
+    settings = [key for key in recipe if key not in ("name", "limits") and recipe[key] != built.get(key)]
+    if settings:
+        changes.append("draft factor" if settings == ["draft"] else "recipe")
+    elif names.charts != manifest["digests"]["charts"]:
+        marked = to_values(project.brief).keys() - LIGHT_KEYS
+        was = manifest.get("brief", {})
+        changed = any(to_values(project.brief).get(k) != was.get(k) for k in marked | (was.keys() - LIGHT_KEYS))
+        changes.append("marks" if changed else "level")
+    return changes
+
+
+# Parts of a brief that say nothing of surfaces or their density.
+LIGHT_KEYS = {
+    "lights",
+    "templates",
+    "added",
+    "emitters",
+    "tables",
+    "skies",
+    "sky",
+    "sets",
+    "most_live",
+    "known",
+    "guard",
+}

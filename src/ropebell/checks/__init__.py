@@ -1,0 +1,1 @@
+"""Everything that can be known in seconds, before an hour's build."""

@@ -1,0 +1,228 @@
+"""Checks of objects against each other: faces in one plane, gaps of a hair, solids that cross."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ropebell.checks.contact_kernels import overlapping_pairs
+from ropebell.checks.shapes import turned_pieces
+from ropebell.checks.subject import Subject, as_place, listed, rows_by, short
+from ropebell.checks.welded import Welded, totals
+from ropebell.level.finding import Finding
+from ropebell.level.model import F64, I32
+from ropebell.light.rays import RaySpace
+
+# Planes nearer than this share of the level's diagonal are one: a depth buffer cannot tell them apart.
+SAME_PLANE = 1e-5
+NORMAL_STEPS = 700.0
+MOST_PAIRS = 200_000
+LEAST_SHARE = 2e-3
+# A gap below these shares of the smaller object and of the level is too narrow to be meant, unless it is none at all.
+HAIR, HAIR_OF_LEVEL = 2e-3, 6e-5
+NO_GAP = 4e-6
+# How far an edge must run on inside another solid, as a share of the smaller object.
+CROSSING = 5e-3
+
+
+def coplanar(s: Subject, welded: Welded) -> Iterator[Finding]:
+    """Faces of different objects that lie in one plane, look the same way and cover each other in the open."""
+    scene = s.baking
+    if len(scene) < 2:
+        return
+    first, second, area, places = _pairs(s)
+    if not len(first):
+        return
+    # What is inside out is told as that.
+    turned = turned_pieces(s, welded)[welded.piece]
+    open_ = _in_the_open(s, first, places) & ~turned[first] & ~turned[second]
+    first, second, area, places = first[open_], second[open_], area[open_], places[open_]
+    a, b = scene.node[first], scene.node[second]
+    # The smaller object is the one to move.
+    swap = s.sizes[a] > s.sizes[b]
+    small, large = np.where(swap, b, a), np.where(swap, a, b)
+    for node, mine in rows_by(small):
+        covered = float(area[mine].sum())
+        if covered < LEAST_SHARE * s.sizes[node] ** 2:
+            continue
+        others = sorted({short(scene.node_names[n]) for n in large[mine]})
+        name = scene.node_names[node]
+        at = places[mine[np.argmax(area[mine])]]
+        reason = (
+            f"{_area(covered)} of it lie in the plane of {listed(others)}: both claim the same texels of the picture, "
+            f"which flickers and darkens."
+        )
+        yield Finding("coplanar", "warning", name, reason, "Move it off the plane by a few millimetres", as_place(at))
+
+
+def _area(square_metres: float) -> str:
+    return f"{square_metres:.2g} m²" if square_metres >= 0.1 else f"{1e4 * square_metres:.2g} cm²"
+
+
+def _pairs(s: Subject) -> tuple[NDArray, NDArray, F64, F64]:
+    """Faces that share a plane and cover each other: first, second, area, place."""
+    scene = s.baking
+    normals = scene.face_normals.astype(np.float64)
+    offset = np.einsum("ij,ij->i", normals, scene.corners.mean(axis=1) - s.space.centre)
+    keys = np.round(normals * NORMAL_STEPS).astype(np.int64) + 1024
+    direction = (keys[:, 0] * 4096 + keys[:, 1]) * 4096 + keys[:, 2]
+    by_plane = np.lexsort((offset, direction))
+    gap = np.diff(offset[by_plane]) > SAME_PLANE * s.extent
+    step = np.append(False, gap | (np.diff(direction[by_plane]) != 0))
+    plane = np.cumsum(step)
+    group = np.empty(len(scene), np.int64)
+    group[by_plane] = plane
+    crowded = np.bincount(plane)[group] > 1
+    along = np.argmin(np.abs(normals), axis=1)
+    axis = np.eye(3)[along] - normals * normals[np.arange(len(normals)), along][:, None]
+    # All faces of a plane need the same frame: that of its first one.
+    lead = np.zeros(int(plane.max()) + 1, np.int64)
+    lead[plane[::-1]] = by_plane[::-1]
+    axis = axis[lead[group]]
+    axis /= np.linalg.norm(axis, axis=1, keepdims=True)
+    across = np.cross(normals[lead[group]], axis)
+    local = scene.corners - s.space.centre
+    reach = np.einsum("tck,tk->tc", local, axis)
+    low, high = reach.min(axis=1), reach.max(axis=1)
+    rows = np.flatnonzero(crowded)
+    order = rows[np.lexsort((low[rows], group[rows]))]
+    frames = np.stack([axis[order], across[order]], axis=1)
+    room = (np.zeros(MOST_PAIRS, np.int64), np.zeros(MOST_PAIRS, np.int64), np.zeros(MOST_PAIRS))
+    places = np.zeros((MOST_PAIRS, 3))
+    least = (s.extent * 1e-4) ** 2
+    found = overlapping_pairs(
+        order, group[order], low[order], high[order], scene.node, np.ascontiguousarray(local), frames, least, *room,
+        places,
+    )  # fmt: skip
+    return room[0][:found], room[1][:found], room[2][:found], places[:found] + s.space.centre
+
+
+def _in_the_open(s: Subject, faces: NDArray, places: F64) -> NDArray[np.bool_]:
+    """(n,) whether a place on a face is not inside some solid: a ray along the normal meets no back face first."""
+    scene = s.baking
+    normals = scene.face_normals[faces]
+    start = (places - s.space.centre + normals * (s.extent * 3e-5)).astype(np.float32)
+    hit = s.space.first_hit(start, np.ascontiguousarray(normals))
+    back = np.einsum("ij,ij->i", scene.face_normals[hit], normals) > 0
+    return ~((hit >= 0) & back & ~scene.double_sided[hit])
+
+
+def near_and_crossing(s: Subject, welded: Welded) -> Iterator[Finding]:
+    """Objects that nearly touch, and solids that run into one another: what cuts space along planes may stumble."""
+    yield from _nearly_touching(s)
+    yield from _crossing(s, welded)
+
+
+def _nearly_touching(s: Subject) -> Iterator[Finding]:
+    scene = s.baking
+    if not len(scene):
+        return
+    middle = scene.corners.mean(axis=1, keepdims=True)
+    points = (scene.corners * 0.96 + middle * 0.04).reshape(-1, 3) - s.space.centre
+    owner = np.repeat(np.arange(len(scene)), 3)
+    normal = np.repeat(scene.face_normals, 3, axis=0)
+    lift = s.extent * 1e-6
+    start = (points + normal * lift).astype(np.float32)
+    hit, far = _first_within(s.space, start, normal, HAIR_OF_LEVEL * s.extent)
+    other = scene.node[hit]
+    own = scene.node[owner]
+    least = np.minimum(s.sizes[own], s.sizes[other])
+    faced = np.einsum("ij,ij->i", scene.face_normals[hit], normal) < -0.5
+    near = (hit >= 0) & (other != own) & faced & (far > NO_GAP * s.extent) & (far < HAIR_OF_LEVEL * s.extent)
+    rows = np.flatnonzero(near & (far < HAIR * least))
+    own, other, far = own[rows], other[rows], far[rows]
+    named = set(_smaller_first(s, own, other))
+    for node, mine in rows_by(own):
+        if node not in named:
+            continue
+        others = sorted({short(scene.node_names[n]) for n in other[mine]})
+        name = scene.node_names[node]
+        reason = f"It stands {_length(float(np.median(far[mine])))} off {listed(others)}, too little to be meant."
+        at = as_place(points[rows[mine[0]]] + s.space.centre)
+        yield Finding("hair-gap", "note", name, reason, "Let it touch, or move it clear", at)
+
+
+def _length(metres: float) -> str:
+    return f"{1e3 * metres:.2g} mm" if metres < 0.1 else f"{metres:.2g} m"
+
+
+def _smaller_first(s: Subject, a: I32, b: I32) -> list[int]:
+    """Of each pair, the object to name; every pair is told once.
+
+    Args:
+        a: objects whose rays met objects b.
+    """
+    swap = (s.sizes[a] > s.sizes[b]) | ((s.sizes[a] == s.sizes[b]) & (a > b))
+    pairs = {(int(y), int(x)) if w else (int(x), int(y)) for x, y, w in zip(a, b, swap)}
+    seen_from = set(a.tolist())
+    # A gap is told of the smaller object, or of the larger where only its rays met the smaller one.
+    return sorted({small if small in seen_from else large for small, large in pairs})
+
+
+def _first_within(space: RaySpace, start: NDArray, direction: NDArray, reach: float) -> tuple[I32, F64]:
+    """First triangle along each ray, and its distance in lengths of the direction; -1 and infinity for none.
+
+    Most rays meet nothing within their reach, which a shadow query tells far sooner than a search for the first hit.
+    """
+    direction = np.ascontiguousarray(direction, np.float32)
+    lengths = np.full(len(start), reach, np.float32)
+    rows = np.flatnonzero(space.blocked_by(start, direction, lengths, os.cpu_count() or 1))
+    hit, far = np.full(len(start), -1, np.int32), np.full(len(start), np.inf)
+    hit[rows] = space.first_hit(start[rows], direction[rows])
+    rows = rows[hit[rows] >= 0]
+    if len(rows):
+        triangle = space.vertices[hit[rows]].astype(np.float64)
+        normal = np.cross(triangle[:, 1] - triangle[:, 0], triangle[:, 2] - triangle[:, 0])
+        along = np.einsum("ij,ij->i", normal, direction[rows])
+        offset = np.einsum("ij,ij->i", normal, triangle[:, 0] - start[rows])
+        far[rows] = offset / np.where(np.abs(along) > 1e-300, along, 1e-300)
+    return hit, far
+
+
+def _crossing(s: Subject, welded: Welded) -> Iterator[Finding]:
+    scene = s.baking
+    start, end, own = _edges(s, welded)
+    if not len(start):
+        return
+    run = end - start
+    hit, share = _first_within(s.space, start.astype(np.float32), run.astype(np.float32), 1.0)
+    length = np.linalg.norm(run, axis=1)
+    other = scene.node[hit]
+    into = np.einsum("ij,ij->i", scene.face_normals[hit], run) < 0
+    smaller = np.minimum(s.sizes[own], s.sizes[other])
+    deep = np.minimum(share, 1.0 - share) * length > CROSSING * smaller
+    crossing = (hit >= 0) & (share < 1.0) & (other != own) & into & deep & welded.closed[welded.piece[hit]]
+    pairs: dict[int, dict[int, int]] = {}
+    for row in np.flatnonzero(crossing).tolist():
+        a, b = int(own[row]), int(other[row])
+        small, large = (a, b) if s.sizes[a] <= s.sizes[b] else (b, a)
+        pairs.setdefault(small, {}).setdefault(large, row)
+    for small, larges in sorted(pairs.items()):
+        others = sorted(short(scene.node_names[n]) for n in larges)
+        row = min(larges.values())
+        at = start[row] + run[row] * share[row] + s.space.centre
+        reason = f"It runs into {listed(others)}."
+        yield Finding(
+            "crossing", "note", scene.node_names[small], reason, "Nothing, unless a build fails there", as_place(at)
+        )
+
+
+def _edges(s: Subject, welded: Welded) -> tuple[F64, F64, I32]:
+    """Start and end of every edge once, lifted off its own object, and the object it belongs to."""
+    scene = s.baking
+    if not len(scene):
+        return np.zeros((0, 3)), np.zeros((0, 3)), np.zeros(0, np.int32)
+    first, edge = welded.edge_place, welded.edge.ravel()
+    faces = np.repeat(scene.face_normals.astype(np.float64), 3, axis=0)
+    normal = np.stack([totals(edge, faces[:, axis], len(first)) for axis in range(3)], axis=1)
+    length = np.linalg.norm(normal, axis=1, keepdims=True)
+    normal = np.divide(normal, length, out=np.zeros_like(normal), where=length > 1e-6)
+    local = scene.corners - s.space.centre
+    a = local.reshape(-1, 3)[first]
+    b = np.roll(local, -1, axis=1).reshape(-1, 3)[first]
+    own = np.repeat(scene.node, 3)[first]
+    lift = normal * (np.maximum(s.sizes[own], 1e-9) * 1e-4 + s.extent * 1e-6)[:, None]
+    return a + lift, b + lift, own

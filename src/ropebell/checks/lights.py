@@ -1,0 +1,143 @@
+"""Checks of lights: where they stand, who is to light what, and what was left open."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ropebell.checks.subject import Place, Subject, as_place, listed, short
+from ropebell.level.emitter_table import looks_lit
+from ropebell.level.finding import Finding
+from ropebell.level.scene import PlacedLight
+
+LOOKS = 64
+# A live light is odd where fewer than this share of the lights are.
+FEW = 0.34
+MOST_POINTS = 20_000
+
+
+def standing(s: Subject) -> Iterator[Finding]:
+    """Lights inside solids, behind the level's faces, or with nothing in reach."""
+    for light in s.scene.lights:
+        if light.kind == "directional" or light.intensity <= 0:
+            continue
+        place = as_place(light.position)
+        front, back, out, nearest, names = _look_round(s, light)
+        # A face that lies on another may answer for it, so not every ray need meet a back.
+        if back > LOOKS / 2 and out == 0:
+            reason = f"It is inside {listed(names)}: all its light stays there."
+            yield Finding("light-in-solid", "error", light.name, reason, "Move it into the open", place)
+        elif back > 0 and back >= front and out > 0:
+            reason = f"It is behind the level's faces ({listed(names)}), where nothing is lit."
+            yield Finding("light-outside", "warning", light.name, reason, "Move it into the level", place)
+        elif light.reach is not None and nearest > light.reach:
+            reason = (
+                f"Nothing lies within its reach of {light.reach:.3g} m; the nearest surface is {nearest:.3g} m away."
+            )
+            yield Finding(
+                "light-reaches-nothing", "warning", light.name, reason, "Move it, or let it reach further", place
+            )
+
+
+def _look_round(s: Subject, light: PlacedLight) -> tuple[int, int, int, float, list[str]]:
+    """Of rays all round: how many meet a front, a back, nothing; the nearest hit; objects whose backs are met."""
+    scene = s.baking
+    directions = fibonacci_sphere(LOOKS)
+    start = np.repeat((light.position - s.space.centre).astype(np.float32)[None], LOOKS, axis=0)
+    hit = s.space.first_hit(start, directions)
+    far = s.space.distances(start, directions)
+    struck = hit >= 0
+    facing = np.einsum("ij,ij->i", scene.face_normals[hit], directions) < 0 if len(scene) else struck
+    front = struck & (facing | scene.double_sided[hit]) if len(scene) else struck
+    back = struck & ~front
+    names = [short(scene.node_names[n]) for n in np.unique(scene.node[hit[back]])] if back.any() else []
+    nearest = float(far[struck].min()) if struck.any() else math.inf
+    return int(front.sum()), int(back.sum()), int((~struck).sum()), nearest, names
+
+
+def fibonacci_sphere(count: int) -> NDArray[np.float32]:
+    """(count, 3) float32 directions spread evenly: R. Swinbank and J. Purser, "Fibonacci grids", QJRMS 132 (2006)."""
+    i = np.arange(count) + 0.5
+    y = 1 - 2 * i / count
+    turn = math.pi * (1 + math.sqrt(5)) * i
+    r = np.sqrt(1 - y * y)
+    return np.stack([r * np.cos(turn), y, r * np.sin(turn)], axis=1).astype(np.float32)
+
+
+def modes(s: Subject) -> Iterator[Finding]:
+    """Lights that nobody decided on, that are live though the others are baked, work lights, subtracting ones."""
+    lights = s.scene.lights
+    live = [light for light in lights if light.mode == "live"]
+    for light in lights:
+        place = as_place(light.position)
+        if light.mode == "undecided":
+            reason = "It is still to be decided whether it is baked; drafts bake it."
+            yield Finding("undecided-light", "warning", light.name, reason, "Decide on its mode", place)
+        if light.work and light.intensity > 0:
+            reason = "It is a work light and on: its light would go into the build."
+            fix = ("light", light.name, "enabled", "false")
+            yield Finding("work-light", "warning", light.name, reason, "Switch it off before a hand-over", place, fix)
+        if light.subtracts:
+            reason = "It takes light away."
+            yield Finding("subtracting-light", "note", light.name, reason, "Nothing, if meant so", place)
+        if light.mode == "live" and len(live) < FEW * len(lights):
+            baked = f"{len(lights) - len(live)} of {len(lights)}"
+            reason = f"It is live, while {baked} lights are baked; no page holds its light."
+            fix = ("light", light.name, "mode", '"baked"')
+            yield Finding("live-light", "warning", light.name, reason, "Bake it, or note here why not", place, fix)
+
+
+def live_overlap(s: Subject) -> Iterator[Finding]:
+    """The place that more live lights reach than are allowed at once."""
+    most, place, names = worst_overlap(s)
+    if most > s.brief.most_live:
+        reason = f"{most} live lights reach one place, {s.brief.most_live} are allowed: {listed(names, 6)}."
+        yield Finding("live-overlap", "warning", "", reason, "Bake some of them, or shorten their reach", place)
+
+
+def worst_overlap(s: Subject) -> tuple[int, Place, list[str]]:
+    """How many live or hybrid lights reach one surface point at most, where, and which."""
+    live = [x for x in s.scene.lights if x.mode in ("live", "hybrid") and x.intensity > 0]
+    scene = s.baking
+    if not live or not len(scene):
+        return 0, (0.0, 0.0, 0.0), []
+    step = max(len(scene) // MOST_POINTS, 1)
+    points = np.concatenate([scene.corners[::step].mean(axis=1), *(x.position[None] for x in live)])
+    reached = np.stack([_reaches(light, points) for light in live])
+    counts = reached.sum(axis=0)
+    worst = int(np.argmax(counts))
+    names = [short(light.name) for light, hit in zip(live, reached[:, worst]) if hit]
+    return int(counts[worst]), as_place(points[worst]), names
+
+
+def _reaches(light: PlacedLight, points: NDArray) -> NDArray[np.bool_]:
+    """(n,) whether a light can light each point, walls aside."""
+    if light.kind == "directional":
+        return np.ones(len(points), np.bool_)
+    away = points - light.position
+    far = np.linalg.norm(away, axis=1)
+    near = far <= (light.reach or math.inf)
+    if light.kind == "spot":
+        cosine = away @ light.direction / np.maximum(far, 1e-9)
+        near &= cosine >= math.cos(light.outer_cone)
+    return near
+
+
+def fixtures(s: Subject) -> Iterator[Finding]:
+    """Linked fixtures that look lit while their light is off, or dark while it is on."""
+    names = {name: i for i, name in enumerate(s.baking.node_names)}
+    for light in s.scene.lights:
+        fixture = s.brief.light(light.name).fixture
+        if not fixture or fixture not in names:
+            continue
+        rows = s.scene.node == names[fixture]
+        lit = any(looks_lit(s.level, int(m)) for m in np.unique(s.scene.material[rows]))
+        if lit != (light.intensity > 0):
+            looks, is_ = ("lit", "off") if lit else ("dark", "on")
+            reason = f"Its fixture {short(fixture)} looks {looks}, but the light is {is_}."
+            yield Finding(
+                "fixture-mismatch", "warning", light.name, reason, "Switch both alike", as_place(light.position)
+            )

@@ -1,0 +1,74 @@
+"""What a finding's button changes: a pure step from one brief to the next, so it can be undone."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import replace
+from typing import Any
+
+from ropebell.level.brief import NO_MARK, Brief, LightChange, Mark, TrialDensity
+from ropebell.level.finding import Finding
+
+
+def apply_fix(brief: Brief, finding: Finding) -> Brief:
+    """The brief with a finding's remedy applied.
+
+    Raises:
+        ValueError: the finding has none, or one of an unknown kind.
+    """
+    if not finding.fix:
+        raise ValueError(f"{finding.kind} has no remedy that could be applied")
+    verb, *rest = finding.fix
+    if verb == "mark":
+        path, key, value = rest
+        return with_marks(brief, (path,), key, _value(value))
+    if verb == "marks":
+        key, value, *paths = rest
+        return with_marks(brief, tuple(paths), key, _value(value))
+    if verb == "clear-bias":
+        return with_marks(brief, (rest[0],), "bias", {})
+    if verb == "light":
+        path, key, value = rest
+        change = brief.lights.get(path, LightChange())
+        return replace(brief, lights={**brief.lights, path: replace(change, **{key: _value(value)})})
+    if verb == "drop-table":
+        return replace(brief, tables=tuple(t for t in brief.tables if t != rest[0]))
+    if verb == "own-density":
+        return replace(brief, test_density=TrialDensity(brief.test_density.factor))
+    if verb == "sky-counts":
+        sky = replace(brief.sky_now, counts=True)
+        return replace(brief, skies={**brief.skies, brief.sky: sky})
+    raise ValueError(f"there is no remedy '{verb}'")
+
+
+def with_marks(brief: Brief, paths: tuple[str, ...], key: str, value: Any, branch: bool = False) -> Brief:
+    """One setting of many objects changed; marks that then say nothing are dropped.
+
+    Args:
+        value: None leaves the setting to what is above again.
+        branch: for everything below as well.
+    """
+    table = dict(brief.branches if branch else brief.marks)
+    for path in paths:
+        mark: Mark = replace(table.get(path, NO_MARK), **{key: value})
+        if mark == NO_MARK:
+            table.pop(path, None)
+        else:
+            table[path] = mark
+    return replace(brief, branches=table) if branch else replace(brief, marks=table)
+
+
+def with_density_set(brief: Brief, name: str) -> Brief:
+    """Every object's own factor as the set has it; objects that are not in the set get none."""
+    factors = brief.sets.get(name, {})
+    for path in {p for p, m in brief.marks.items() if m.density is not None} | factors.keys():
+        brief = with_marks(brief, (path,), "density", factors.get(path))
+    return brief
+
+
+def _value(text: str) -> Any:
+    """A fix's value: JSON, or the text itself."""
+    try:
+        return json.loads(text)
+    except json.JSONDecodeError:
+        return text

@@ -1,0 +1,181 @@
+"""Checks of each object's own shape: thin faces, sides, angles a hair off."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ropebell.checks.subject import Subject, as_place, rows_by
+from ropebell.checks.welded import Welded
+from ropebell.level.finding import Finding
+from ropebell.level.scene import Scene
+
+# Lower than this share of its longest edge, a face's normal and its hits hang on the last bits of a float.
+SLIVER = 1e-4
+# Faces between these angles from an axis look meant to lie along it. Degrees.
+ODD_LEAST, ODD_MOST = 0.03, 1.5
+ODD_SHARE = 0.3
+OPEN_LOOKS = 6
+# An object of so many triangles, all so small, costs the sight stage more than it hides.
+COSTLY_TRIANGLES = 2000
+COSTLY_SHARE = 0.08
+COSTLY_EDGE = 0.003
+# A wall of thin pieces begins at so many texels squared.
+WALL_TEXELS = 60
+
+
+def slivers(s: Subject) -> Iterator[Finding]:
+    """Objects with faces so thin that the ray library may answer with anything."""
+    scene = s.baking
+    edges = np.linalg.norm(scene.corners - np.roll(scene.corners, 1, axis=1), axis=2).max(axis=1)
+    thin = 2.0 * scene.areas < SLIVER * edges * edges
+    found = np.flatnonzero(thin)
+    for node, mine in rows_by(scene.node[found]):
+        rows = found[mine]
+        name = scene.node_names[node]
+        count = f"{len(rows)} faces are" if len(rows) > 1 else "A face is"
+        height = 2 * scene.areas[rows[0]] / edges[rows[0]]
+        reason = (
+            f"{count} slivers: {1e3 * edges[rows[0]]:.3g} mm long and {1e3 * height:.2g} mm high. On some machines "
+            f"such a face gives a non-finite value, and the whole level goes black."
+        )
+        place = as_place(scene.corners[rows[0]].mean(axis=0))
+        yield Finding(
+            "sliver", "warning", name, reason, "Clean the mesh, or leave the object out", place,
+            ("mark", name, "role", "left-out"),
+        )  # fmt: skip
+
+
+def inside_out(s: Subject, welded: Welded) -> Iterator[Finding]:
+    """Closed solids whose faces look inward, unless something is inside: then it is a room."""
+    turned = turned_pieces(s, welded)
+    whole = np.bincount(welded.node, welded.area, len(s.baking.node_names))
+    part = np.bincount(welded.node, welded.area * turned, len(s.baking.node_names))
+    for node in np.unique(welded.node[turned]):
+        share = part[node] / whole[node]
+        name = s.baking.node_names[node]
+        what = "It is" if share > 0.99 else f"{100 * share:.0f} % of it is"
+        reason = f"{what} inside out: its faces look inward, so from outside it is black."
+        yield Finding("inside-out", "error", name, reason, "Turn its faces round in the editor", s.centre(int(node)))
+
+
+def turned_pieces(s: Subject, welded: Welded) -> NDArray[np.bool_]:
+    """(K,) whether a piece is closed, faces inward and holds nothing."""
+    size = np.maximum((welded.high - welded.low).max(axis=1), 1e-9)
+    turned = welded.closed & (welded.volume < -1e-7 * size**3)
+    for piece in np.flatnonzero(turned):
+        turned[piece] = not _contains_anything(s, welded, int(piece))
+    return turned
+
+
+def _contains_anything(s: Subject, welded: Welded, piece: int) -> bool:
+    low, high = welded.low[piece], welded.high[piece]
+    margin = 0.02 * (high - low)
+    node_low, node_high = s.node_bounds
+    inside = (node_low > low + margin * 0.01).all(axis=1) & (node_high < high - margin * 0.01).all(axis=1)
+    if (inside & np.isfinite(node_low).all(axis=1)).any():
+        return True
+    middles = [light.position for light in s.scene.lights if light.kind != "directional"]
+    return any(((m > low + margin) & (m < high - margin)).all() for m in middles)
+
+
+def open_sheets(s: Subject, welded: Welded) -> Iterator[Finding]:
+    """One-sided surfaces with a border whose back can be seen: black from there."""
+    scene = s.baking
+    one_sided = ~scene.double_sided
+    rows = np.flatnonzero(one_sided & ~welded.closed[welded.piece]) if len(scene) else np.zeros(0, np.int64)
+    if not len(rows):
+        return
+    # A few faces a piece are enough to tell.
+    order = rows[np.argsort(welded.piece[rows], kind="stable")]
+    rank = np.arange(len(order)) - np.searchsorted(welded.piece[order], welded.piece[order])
+    rows = order[rank < OPEN_LOOKS]
+    seen = _back_is_seen(s, scene, rows)
+    rows = rows[seen]
+    for node, which in rows_by(scene.node[rows]):
+        mine = rows[which]
+        name = scene.node_names[node]
+        reason = "It is open and one-sided, and its back lies in the open: from there it is black."
+        yield Finding(
+            "open-back", "note", name, reason, "Make it two-sided, or close it",
+            as_place(scene.corners[mine[0]].mean(axis=0)), ("mark", name, "two_sided", "true"),
+        )  # fmt: skip
+
+
+def _back_is_seen(s: Subject, scene: Scene, rows: np.ndarray) -> np.ndarray:
+    """(n,) whether a ray from a face's back gets a thousandth of the level's size away."""
+    middle = scene.corners[rows].mean(axis=1) - s.space.centre
+    into = -scene.face_normals[rows].astype(np.float64)
+    start = (middle + into * s.extent * 2e-5).astype(np.float32)
+    reach = np.full(len(rows), s.extent * 2e-2, np.float32)
+    return ~s.space.blocked(start, into.astype(np.float32), reach)
+
+
+def odd_angles(s: Subject) -> Iterator[Finding]:
+    """Objects most of whose faces lie a hair off an axis: a risk for what cuts space along axes."""
+    scene = s.baking
+    if not len(scene):
+        return
+    along = np.abs(scene.face_normals.astype(np.float64)).max(axis=1).clip(0, 1)
+    off = np.degrees(np.arccos(along))
+    odd = (off > ODD_LEAST) & (off < ODD_MOST)
+    count = len(scene.node_names)
+    share = np.bincount(scene.node, scene.areas * odd, count) / np.maximum(
+        np.bincount(scene.node, scene.areas, count), 1e-300
+    )
+    rows = np.flatnonzero(odd & (share[scene.node] > ODD_SHARE))
+    for node, which in rows_by(scene.node[rows]):
+        name = scene.node_names[node]
+        angle = float(np.median(off[rows[which]]))
+        reason = f"It stands {angle:.2g}° off the axes, too little to be meant."
+        yield Finding("odd-angle", "note", name, reason, "Turn it onto the grid in the editor", s.centre(int(node)))
+
+
+def costly_blockers(s: Subject) -> Iterator[Finding]:
+    """Objects of very many small faces that count as sight blockers."""
+    scene = s.baking
+    counts = np.bincount(scene.node, minlength=len(scene.node_names))
+    total = max(len(scene), 1)
+    for node in np.flatnonzero((counts > COSTLY_TRIANGLES) & (counts > COSTLY_SHARE * total)):
+        name = scene.node_names[node]
+        mine = scene.node == node
+        edge = math.sqrt(float(scene.areas[mine].mean()))
+        if scene.marks.nodes[node].blocks_sight is False or edge > COSTLY_EDGE * s.extent:
+            continue
+        reason = (
+            f"{counts[node]:,} small faces ({100 * counts[node] / total:.0f} % of the level) count as a sight blocker; "
+            f"they will take most of the visibility stage and hide little."
+        )
+        yield Finding(
+            "costly-blocker", "warning", name, reason, "Let it not block sight", s.centre(int(node)),
+            ("mark", name, "blocks_sight", "false"),
+        )  # fmt: skip
+
+
+def thin_walls(s: Subject, welded: Welded) -> Iterator[Finding]:
+    """Tall closed solids thinner than a texel of the final density: light reaches texels on both of their sides."""
+    texel = 1.0 / s.texels_per_metre
+    # Of a slab, whichever way it is turned: area is twice its face, volume its face times its thickness.
+    size = welded.high - welded.low
+    longest = np.maximum(np.linalg.norm(size, axis=1), 1e-300)
+    face = welded.area / 2
+    for _ in range(4):
+        thickness = np.abs(welded.volume) / np.maximum(face, 1e-300)
+        # Its narrow sides are part of the area too.
+        face = np.maximum(welded.area / 2 - thickness * (longest + face / longest), welded.area / 6)
+    boards = welded.closed & (thickness < texel) & (face / longest > texel) & (size[:, 1] > 20 * texel)
+    area = np.bincount(welded.node, welded.area * boards, len(s.baking.node_names)) if len(size) else np.zeros(0)
+    for node in np.flatnonzero(area > (WALL_TEXELS * texel) ** 2):
+        name = s.baking.node_names[node]
+        mine = boards & (welded.node == node)
+        thin = float(np.median(thickness[mine]))
+        reason = (
+            f"It is {1e3 * thin:.3g} mm thick and a texel {1e3 * texel:.3g} mm wide: light of one side will show "
+            f"along its foot on the other."
+        )
+        yield Finding(
+            "thin-wall", "warning", name, reason, "Make it thicker, or raise the density there", s.centre(int(node))
+        )

@@ -1,0 +1,139 @@
+"""What the checks look at."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ropebell.level.brief import NO_BRIEF, Brief
+from ropebell.level.emitter_table import EmissionSource, EmitterTable
+from ropebell.level.model import F64, Level
+from ropebell.level.scene import Scene, taking_part
+from ropebell.light.rays import RaySpace
+from ropebell.sight.walk import Walkable, start_point, walkable
+
+Place = tuple[float, float, float]
+
+
+@dataclass(frozen=True, eq=False)
+class Subject:
+    """A level with all decisions about it.
+
+    Attributes:
+        level: as arranged. scene: all its triangles and lights.
+        space: the triangles that take part in a build, to shoot at.
+        texels_per_metre, page_size, padding: of the recipe, without its draft factor.
+        sky: uniform radiance in cd/m².
+        emission: who says how strongly each material glows.
+        tables: emitter tables that were read. troubles: sentences on files that could not be.
+    """
+
+    level: Level
+    scene: Scene
+    brief: Brief = NO_BRIEF
+    texels_per_metre: float = 10.0
+    page_size: int = 1024
+    padding: int = 2
+    sky: Place = (0.0, 0.0, 0.0)
+    emission: dict[str, EmissionSource] = field(default_factory=dict)
+    tables: tuple[EmitterTable, ...] = ()
+    troubles: tuple[str, ...] = ()
+
+    @cached_property
+    def baking(self) -> Scene:
+        """What takes part in a build."""
+        return taking_part(self.scene)
+
+    @cached_property
+    def space(self) -> RaySpace:
+        """Rays against what takes part in a build."""
+        return RaySpace(self.baking.corners)
+
+    @cached_property
+    def floors(self) -> Walkable | None:
+        """Floors that can be walked from the start point, None without one."""
+        start = start_point(self.level, self.baking, self.brief)
+        return walkable(self.baking, self.space, start) if start is not None and len(self.baking) else None
+
+    @cached_property
+    def extent(self) -> float:
+        """Diagonal of what is built, metres."""
+        return max(self.space.extent, 1e-9)
+
+    @cached_property
+    def sizes(self) -> F64:
+        """(nodes,) largest extent of each object, metres; 0 without triangles."""
+        low, high = self.node_bounds
+        return np.where(np.isfinite(low).all(axis=1), (high - low).max(axis=1), 0.0)
+
+    @cached_property
+    def node_bounds(self) -> tuple[F64, F64]:
+        """(nodes, 3) lowest and highest corner of each object; infinite without triangles."""
+        return bounds_by(self.baking.corners, self.baking.node, len(self.baking.node_names))
+
+    def under(
+        self, scene: Scene, brief: Brief, emission: dict[str, EmissionSource], sky: tuple[float, float, float]
+    ) -> Subject:
+        """The same triangles under other lights, emitters and sky; the rays are kept.
+
+        Args:
+            scene: whose triangles are the same arrays as before.
+        """
+        made = replace(self, scene=scene, brief=brief, emission=emission, sky=sky)
+        made.__dict__["space"] = self.space
+        return made
+
+    def centre(self, node: int) -> Place:
+        """Middle of an object's bounds."""
+        low, high = self.node_bounds
+        return as_place((low[node] + high[node]) / 2)
+
+
+def bounds_by(corners: F64, owner: NDArray[np.int32], count: int) -> tuple[F64, F64]:
+    """(count, 3) lowest and highest corner by owner.
+
+    Args:
+        corners: (T, 3, 3); owner: (T,), ascending or not.
+    """
+    low, high = np.full((count, 3), np.inf), np.full((count, 3), -np.inf)
+    if len(corners):
+        order = np.argsort(owner, kind="stable")
+        sorted_owner = owner[order]
+        starts = np.flatnonzero(np.append(True, sorted_owner[1:] != sorted_owner[:-1]))
+        low[sorted_owner[starts]] = np.minimum.reduceat(corners.min(axis=1)[order], starts)
+        high[sorted_owner[starts]] = np.maximum.reduceat(corners.max(axis=1)[order], starts)
+    return low, high
+
+
+def rows_by(owner: NDArray[np.int32]) -> Iterator[tuple[int, NDArray[np.int64]]]:
+    """(owner, its rows) for every owner, in one pass whatever their number.
+
+    Args:
+        owner: (n,) of each row.
+    """
+    order = np.argsort(owner, kind="stable")
+    if not len(order):
+        return
+    starts = np.flatnonzero(np.append(True, np.diff(owner[order]) != 0))
+    for first, end in zip(starts, np.append(starts[1:], len(order))):
+        yield int(owner[order[first]]), order[first:end]
+
+
+def as_place(point: F64) -> Place:
+    """A point as plain numbers, to the tenth of a millimetre."""
+    return (round(float(point[0]), 4), round(float(point[1]), 4), round(float(point[2]), 4))
+
+
+def short(path: str) -> str:
+    """The last name of a path."""
+    return path.rsplit("/", 1)[-1]
+
+
+def listed(names: list[str], most: int = 3) -> str:
+    """A few names, and how many more."""
+    shown = ", ".join(names[:most])
+    return shown if len(names) <= most else f"{shown} and {len(names) - most} more"

@@ -1,0 +1,1 @@
+"""The sample level, the Tide Mill, made by code."""

@@ -1,0 +1,160 @@
+"""The direct stage: per light, the irradiance of every texel for unit strength, white, with shadows."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ropebell.level.model import F32, I32
+from ropebell.level.scene import Emitter, PlacedLight
+from ropebell.light import direct_kernels as kernels
+from ropebell.light.rays import END_SHORT, RaySpace
+from ropebell.light.surface import OpenSamples, Surface
+from ropebell.light.workers import run_chunks
+
+CHUNK = 4096
+# An emitter that fills more than this (of 2π) is met by so many gather rays that they are the better estimate.
+WIDE_EMITTER = 4.0
+# Emitters of very many triangles are never treated as wide: testing each would cost more than it gains.
+MOST_WIDE_TRIANGLES = 512
+
+
+@dataclass(frozen=True, eq=False)
+class DirectField:
+    """Irradiance of one light at unit strength, only where it is not zero.
+
+    Attributes:
+        texel: (n,) int32, ascending.
+        value: (n,) float32, lux per candela, lux per lux, or lux per cd/m².
+        gathered: (m,) int32 texels that take this emitter from their gather rays.
+    """
+
+    texel: I32
+    value: F32
+    gathered: I32
+
+    @staticmethod
+    def of(dense: F32, gathered: NDArray[np.bool_] | None = None) -> DirectField:
+        """Keep the non-zero entries of a dense (N,) field."""
+        texel = np.flatnonzero(dense).astype(np.int32)
+        rows = np.flatnonzero(gathered) if gathered is not None else np.zeros(0)
+        return DirectField(texel, dense[texel], rows.astype(np.int32))
+
+
+def light_field(
+    light: PlacedLight, surface: Surface, space: RaySpace, samples: OpenSamples, workers: int,
+    tick: Callable[[float], None], rays_per_texel: int = 16, seed: int = 1,
+    shadowed: NDArray[np.bool_] | None = None,
+) -> DirectField:  # fmt: skip
+    """Direct light of a punctual light: one shadow ray from every open footprint sample, or `rays_per_texel` to a light
+    with a size.
+
+    Args:
+        shadowed: (N,) bool, texels that receive shadow; None: all.
+
+    Returns:
+        E per candela (point, spot: cos θ / d² with window and cone) or per lux (directional: cos θ).
+    """
+    position = (light.position - space.centre).astype(np.float64)
+    axis = np.asarray(light.direction, dtype=np.float64)
+    geometry = (surface.vertices, surface.normals, surface.faces, surface.extent)
+    table = (samples.count, samples.triangle, samples.weights)
+    sun = light.kind == "directional"
+    far = np.float32(1e30) if sun else np.float32(1.0 - END_SHORT)
+    outer = math.cos(light.outer_cone) if light.kind == "spot" else -2.0
+    cone = (light.reach or 0.0, math.cos(light.inner_cone), -4.0 if sun else outer)
+    size = math.radians(light.size) if sun else light.size
+    per_texel = rays_per_texel if size > 0 else samples.triangle.shape[1]
+
+    def rays(first: int, end: int, out: _Rays) -> int:
+        if size > 0:
+            return kernels.round_light_rays(
+                *geometry, *table, first, end, position, axis, *cone, size, per_texel, seed, *out.arrays
+            )
+        if sun:
+            return kernels.directional_rays(*geometry, *table, first, end, axis, *out.arrays)
+        return kernels.point_rays(*geometry, *table, first, end, position, axis, *cone, *out.arrays)
+
+    dense = _shoot(len(samples.count), per_texel, far, space, rays, workers, tick, shadowed)
+    return DirectField.of(dense)
+
+
+def emitter_field(
+    emitter: Emitter, areas: NDArray, surface: Surface, space: RaySpace, samples: OpenSamples, rays_per_texel: int,
+    seed: int, workers: int, tick: Callable[[float], None], shadowed: NDArray[np.bool_] | None = None,
+) -> DirectField:  # fmt: skip
+    """Direct light of a glowing surface for a radiance of 1 cd/m².
+
+    Texels from which the emitter fills more than `WIDE_EMITTER` steradian are left to the gather rays and
+    listed in `gathered`.
+
+    Args:
+        areas: (T,) areas of all triangles, m².
+        shadowed: (N,) bool, texels that receive shadow; None: all.
+    """
+    glow = np.ascontiguousarray(emitter.triangles)
+    running = np.cumsum(areas[glow])
+    geometry = (surface.vertices, surface.normals, surface.faces, surface.extent)
+    table = (samples.count, samples.triangle, samples.weights)
+    gathered = np.zeros(len(samples.count), np.bool_)
+    if len(glow) <= MOST_WIDE_TRIANGLES:
+        angle = np.zeros(len(samples.count), np.float32)
+
+        def measure(first: int, end: int) -> None:
+            kernels.emitter_solid_angle(
+                surface.vertices, surface.faces, surface.extent, surface.normals, *table, first, end, glow,
+                emitter.double_sided, angle,
+            )  # fmt: skip
+
+        run_chunks(len(samples.count), CHUNK, measure, workers, lambda share: tick(0.2 * share))
+        gathered = angle > WIDE_EMITTER
+
+    def rays(first: int, end: int, out: _Rays) -> int:
+        return kernels.emitter_rays(
+            *geometry, *table, first, end, glow, running, emitter.double_sided, gathered, rays_per_texel, seed,
+            *out.arrays,
+        )  # fmt: skip
+
+    far = np.float32(1.0 - END_SHORT)
+    count = len(samples.count)
+    dense = _shoot(count, rays_per_texel, far, space, rays, workers, lambda share: tick(0.2 + 0.8 * share), shadowed)
+    return DirectField.of(dense, gathered)
+
+
+class _Rays:
+    """Room for the shadow rays of one chunk."""
+
+    def __init__(self, room: int) -> None:
+        self.origins = np.empty((room, 3), np.float32)
+        self.directions = np.empty((room, 3), np.float32)
+        self.value = np.empty(room, np.float32)
+        self.owner = np.empty(room, np.int32)
+
+    @property
+    def arrays(self) -> tuple[F32, F32, F32, I32]:
+        return self.origins, self.directions, self.value, self.owner
+
+
+def _shoot(
+    count: int, per_texel: int, far: np.float32, space: RaySpace, rays: Callable[[int, int, _Rays], int],
+    workers: int, tick: Callable[[float], None], shadowed: NDArray[np.bool_] | None,
+) -> F32:  # fmt: skip
+    """Fill, shoot and add up the rays of all texels; (N,) float32."""
+    dense = np.zeros(count, np.float32)
+    chunk = max(min(CHUNK, 65_536 // max(per_texel, 1)), 1)
+
+    def work(first: int, end: int) -> None:
+        out = _Rays((end - first) * per_texel)
+        made = rays(first, end, out)
+        lengths = np.full(made, far, np.float32)
+        blocked = space.blocked(out.origins[:made], out.directions[:made], lengths)
+        if shadowed is not None:
+            blocked &= shadowed[out.owner[:made]]
+        kernels.accumulate(made, blocked, out.value, out.owner, dense)
+
+    run_chunks(count, chunk, work, workers, tick)
+    return dense

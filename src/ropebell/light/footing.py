@@ -1,0 +1,128 @@
+"""Which points of each texel stand in the open.
+
+A floor runs on below the walls that stand on it. Points of a texel that lie inside a wall see its back faces
+only; counted in, they would darken every foot of every wall. Each footprint sample looks round, and samples
+that mostly see back faces of one-sided surfaces are left out of their texel.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from ropebell.charts.atlas import Atlas
+from ropebell.charts.texels import Texels
+from ropebell.level.model import I32
+from ropebell.light.rays import RaySpace
+from ropebell.light.sampling import cosine_direction, hash32, sobol
+from ropebell.light.surface import OpenSamples, Surface, sample_point
+from ropebell.light.workers import run_chunks
+
+FIRST_LOOK = 2
+SECOND_LOOK = 8
+CHUNK = 4096
+REDIRECT_RADIUS = 6
+
+
+def find_open_samples(
+    surface: Surface,
+    space: RaySpace,
+    texels: Texels,
+    atlas: Atlas,
+    workers: int,
+    tick: Callable[[float], None],
+) -> OpenSamples:
+    """Sort the footprint samples of every texel into open and buried ones.
+
+    Two tilted rays per sample; a sample for which either meets a back face casts eight more, and is buried
+    if at least half of them meet back faces too.
+    """
+    count, samples = texels.sample_triangle.shape
+    buried = np.zeros((count, samples), np.bool_)
+
+    def look(first: int, end: int) -> None:
+        span = slice(first, end)
+        triangle, weights = texels.sample_triangle[span], texels.sample_weights[span]
+        rows, columns = np.nonzero(triangle >= 0)
+        suspect = _back_hits(surface, space, triangle, weights, rows, columns, FIRST_LOOK, 0, first) > 0
+        rows, columns = rows[suspect], columns[suspect]
+        hits = _back_hits(surface, space, triangle, weights, rows, columns, SECOND_LOOK, FIRST_LOOK, first)
+        inside = 2 * hits >= SECOND_LOOK
+        buried[first + rows[inside], columns[inside]] = True
+
+    run_chunks(count, CHUNK, look, workers, tick)
+    return _compact(texels, atlas, buried)
+
+
+def _back_hits(
+    surface: Surface, space: RaySpace, triangle: NDArray, weights: NDArray, rows: NDArray, columns: NDArray,
+    rays: int, start: int, first: int,
+) -> NDArray:  # fmt: skip
+    """(m,) how many of `rays` rays from each listed sample meet a back face of a one-sided triangle."""
+    origins = np.empty((len(rows) * rays, 3), np.float32)
+    directions = np.empty_like(origins)
+    _look_rays(
+        surface.vertices, surface.normals, surface.faces, surface.extent, triangle, weights, rows, columns,
+        rays, start, first, origins, directions,
+    )  # fmt: skip
+    hit = space.first_hit(origins, directions)
+    into = np.einsum("ij,ij->i", surface.faces[hit], directions) > 0
+    back = (hit >= 0) & into & ~surface.two_sided[hit]
+    return back.reshape(-1, rays).sum(axis=1)
+
+
+@njit(cache=True, nogil=True)
+def _look_rays(
+    vertices: NDArray, normals: NDArray, faces: NDArray, extent: float, triangle: NDArray, weights: NDArray,
+    rows: NDArray, columns: NDArray, rays: int, start: int, first: int, origins: NDArray, directions: NDArray,
+) -> None:  # fmt: skip
+    for m in range(len(rows)):
+        i, s = rows[m], columns[m]
+        t = triangle[i, s]
+        x, y, z, _, _, _ = sample_point(vertices, normals, faces, t, weights[i, s, 0], weights[i, s, 1], extent)
+        seed = hash32(np.uint32((first + i) * 64 + s))
+        for k in range(rays):
+            # About the face's own normal, never steeper than 10° to the surface.
+            u = 0.97 * sobol(start + k, 0, seed)
+            v = sobol(start + k, 1, seed)
+            dx, dy, dz = cosine_direction(faces[t, 0], faces[t, 1], faces[t, 2], u, v)
+            j = m * rays + k
+            origins[j, 0], origins[j, 1], origins[j, 2] = x, y, z
+            directions[j, 0], directions[j, 1], directions[j, 2] = dx, dy, dz
+
+
+def _compact(texels: Texels, atlas: Atlas, buried: NDArray) -> OpenSamples:
+    open_ = (texels.sample_triangle >= 0) & ~buried
+    order = np.argsort(~open_, axis=1, kind="stable")
+    triangle = np.take_along_axis(texels.sample_triangle, order, axis=1)
+    weights = np.take_along_axis(texels.sample_weights, order[..., None], axis=1)
+    count = open_.sum(axis=1).astype(np.int32)
+    target = np.arange(len(texels), dtype=np.int32)
+    closed = np.flatnonzero(count == 0).astype(np.int32)
+    rects = atlas.rects[atlas.chart[texels.owner[closed]]] if len(closed) else np.zeros((0, 5), np.int32)
+    _redirect(closed, rects, texels.page, texels.column, texels.row, texels.grid, count, target)
+    return OpenSamples(count, np.ascontiguousarray(triangle), np.ascontiguousarray(weights), target)
+
+
+@njit(cache=True, nogil=True)
+def _redirect(closed: I32, rects: I32, page: I32, column: I32, row: I32, grid: I32, count: I32, target: I32) -> None:
+    """Point closed texels at the nearest open texel of their chart within a few texels, if there is one."""
+    for m in range(len(closed)):
+        i = closed[m]
+        best, nearest = -1, REDIRECT_RADIUS * REDIRECT_RADIUS + 1
+        x0, y0 = max(column[i] - REDIRECT_RADIUS, rects[m, 1]), max(row[i] - REDIRECT_RADIUS, rects[m, 2])
+        x1 = min(column[i] + REDIRECT_RADIUS + 1, rects[m, 1] + rects[m, 3])
+        y1 = min(row[i] + REDIRECT_RADIUS + 1, rects[m, 2] + rects[m, 4])
+        for y in range(y0, y1):
+            for x in range(x0, x1):
+                j = grid[page[i], y, x]
+                if j < 0 or count[j] == 0:
+                    continue
+                away = (x - column[i]) ** 2 + (y - row[i]) ** 2
+                if away < nearest:
+                    best, nearest = j, away
+        if best >= 0:
+            target[i] = best

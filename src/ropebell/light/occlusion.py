@@ -1,0 +1,75 @@
+"""Ambient occlusion from the gather rays that are stored anyway: how near they end.
+
+S. Zhukov et al., "An ambient light illumination model", EGWR 1998: rays count the less the farther they reach, none
+beyond the radius; since gather rays are cosine-distributed, their plain mean is the cosine-weighted one.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from ropebell.level.model import F32, F64, I32
+from ropebell.level.scene import Scene
+from ropebell.light.transport import NONE
+from ropebell.light.workers import run_chunks
+
+CHUNK = 8192
+
+
+def texel_places(scene: Scene, triangle: I32, weights: F32, count: I32) -> F64:
+    """(N, 3) middle of each texel's open samples, metres.
+
+    Args:
+        triangle, weights, count: the sample tables of `OpenSamples`.
+    """
+    width = np.arange(triangle.shape[1])
+    use = width[None, :] < np.maximum(count, 1)[:, None]
+    t = np.where(triangle >= 0, triangle, 0)
+    places = np.zeros((len(triangle), 3))
+    for s in width:
+        b, c = weights[:, s, :1].astype(np.float64), weights[:, s, 1:].astype(np.float64)
+        corners = scene.corners[t[:, s]]
+        at = (1 - b - c) * corners[:, 0] + b * corners[:, 1] + c * corners[:, 2]
+        places += at * use[:, s : s + 1]
+    return places / np.maximum(use.sum(axis=1), 1)[:, None]
+
+
+def occlusion(hits: I32, places: F64, radius: float, workers: int, tick: Callable[[float], None]) -> F32:
+    """(N,) float32, 0 in the open … 1 wholly enclosed within arm's length.
+
+    A ray that ends at distance d < radius counts 1 − d / radius. Distances are those between texels, good to a texel.
+
+    Args:
+        hits: (N, R) table of the transport stage. places: (N, 3) from `texel_places`.
+    """
+    out = np.zeros(len(hits), np.float32)
+    near = places.astype(np.float32)
+
+    def work(first: int, end: int) -> None:
+        _near(hits, near, radius, first, end, out)
+
+    run_chunks(len(hits), CHUNK, work, workers, tick)
+    return out
+
+
+@njit(cache=True, nogil=True)
+def _near(hits: NDArray, places: NDArray, radius: float, first: int, end: int, out: NDArray) -> None:
+    for i in range(first, end):
+        total, counted = 0.0, 0
+        for k in range(hits.shape[1]):
+            h = hits[i, k]
+            if h == NONE:
+                continue
+            counted += 1
+            if h >= 0:
+                dx = places[h, 0] - places[i, 0]
+                dy = places[h, 1] - places[i, 1]
+                dz = places[h, 2] - places[i, 2]
+                total += max(1.0 - math.sqrt(dx * dx + dy * dy + dz * dz) / radius, 0.0)
+        if counted:
+            out[i] = total / counted

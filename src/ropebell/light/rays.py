@@ -1,0 +1,87 @@
+"""The ray casting library behind one class."""
+
+from __future__ import annotations
+
+from concurrent.futures import ThreadPoolExecutor
+
+import numpy as np
+from embreex.mesh_construction import TriangleMesh
+from embreex.rtcore import EmbreeDevice
+from embreex.rtcore_scene import EmbreeScene
+from numpy.typing import NDArray
+
+from ropebell.level.model import F32, F64, I32
+
+# Rays start this far off their surface, relative to the coordinates' size: single precision rounds a hit
+# point by up to some 2⁻²¹ of it, and a start closer than that would hit its own triangle.
+START_RELATIVE = 8e-6
+START_EXTENT = 2e-6
+# Shadow rays end this share short of the light, so that a fixture's own triangle at the light does not count.
+END_SHORT = 1e-4
+RAYS_PER_THREAD = 20_000
+
+
+class RaySpace:
+    """Triangles to shoot at. Calls release the interpreter lock and may run on several threads.
+
+    Args:
+        corners: (T, 3, 3) float64 world positions; T may be 0.
+        blocks: (T,) bool, triangles that rays meet; None: all. Numbers of hits are those of all triangles.
+    """
+
+    def __init__(self, corners: F64, blocks: NDArray[np.bool_] | None = None) -> None:
+        flat = corners.reshape(-1, 3)
+        low = flat.min(axis=0) if len(flat) else np.zeros(3)
+        high = flat.max(axis=0) if len(flat) else np.zeros(3)
+        self.centre: F64 = (low + high) / 2
+        self.extent = float(np.linalg.norm(high - low))
+        self.vertices: F32 = np.ascontiguousarray((corners - self.centre).astype(np.float32))
+        self._device = EmbreeDevice()
+        self._scene = EmbreeScene(self._device)
+        self._number = None if blocks is None or blocks.all() else np.flatnonzero(blocks).astype(np.int32)
+        met = self.vertices if self._number is None else np.ascontiguousarray(self.vertices[self._number])
+        if len(met):
+            order = np.arange(3 * len(met), dtype=np.int32).reshape(-1, 3)
+            TriangleMesh(self._scene, met.reshape(-1, 3), order)
+        self._empty = not len(met)
+        # The library builds its tree at the first call, which must not happen on two threads at once.
+        self.first_hit(np.zeros((1, 3), np.float32), np.array([[0, 1, 0]], np.float32))
+
+    def first_hit(self, origins: F32, directions: F32) -> I32:
+        """(n,) int32 index of the nearest triangle along each ray, −1 for none.
+
+        Args:
+            origins: (n, 3) float32 relative to `centre`.
+            directions: (n, 3) float32, any length but zero.
+        """
+        if self._empty:
+            return np.full(len(origins), -1, np.int32)
+        hit = self._scene.run(origins, directions, query="INTERSECT")
+        if self._number is None:
+            return hit
+        return np.where(hit >= 0, self._number[hit], -1).astype(np.int32)
+
+    def blocked_by(self, origins: F32, directions: F32, distances: F32, workers: int) -> NDArray[np.bool_]:
+        """`blocked` on several threads, for many rays at once."""
+        if len(origins) < 2 * RAYS_PER_THREAD or workers < 2:
+            return self.blocked(origins, directions, distances)
+        cuts = np.linspace(0, len(origins), workers + 1).astype(np.int64)
+
+        def part(span: tuple[int, int]) -> NDArray[np.bool_]:
+            rows = slice(*span)
+            return self.blocked(origins[rows], directions[rows], distances[rows])
+
+        with ThreadPoolExecutor(workers, thread_name_prefix="rays") as pool:
+            return np.concatenate(list(pool.map(part, zip(cuts[:-1], cuts[1:]))))
+
+    def distances(self, origins: F32, directions: F32) -> F32:
+        """(n,) float32 distance to the nearest triangle in lengths of the direction; above 1e30 for none."""
+        if self._empty:
+            return np.full(len(origins), np.inf, np.float32)
+        return self._scene.run(origins, directions, query="DISTANCE")
+
+    def blocked(self, origins: F32, directions: F32, distances: F32) -> NDArray[np.bool_]:
+        """(n,) whether anything lies on the segment from each origin to origin + direction·distance."""
+        if self._empty or not len(origins):
+            return np.zeros(len(origins), np.bool_)
+        return self._scene.run(origins, directions, dists=distances, query="OCCLUDED") >= 0

@@ -1,0 +1,192 @@
+"""The solve stage: light after every bounce, from stored hits.
+
+With A the averaging of what a texel's rays met and ρ the albedo, bounce b + 1 is E_{b+1} = A·(ρ·E_b): rays are
+cosine-distributed, so irradiance is π times the mean radiance met, and the radiance leaving is ρ·E/π.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from ropebell.level.model import F32, I32
+from ropebell.light.transport import NONE, Hits
+from ropebell.light.workers import run_chunks
+
+CHUNK = 8192
+# Converged: all bounces that would follow add less than this share anywhere.
+CONVERGED = 1e-3
+MOST_BOUNCES = 512
+
+
+@dataclass(frozen=True, eq=False)
+class Solution:
+    """Irradiance of every texel.
+
+    Attributes:
+        direct: (N, 3) float32 lux, bounce 0: lights, emitters and sky.
+        total: (N, 3) float32 lux, all bounces.
+        energy: mean lux over texels that each bounce added, bounce 0 first.
+        bounces: how many were computed.
+        cut: mean lux that subtracting lights took below zero, and that was given back.
+    """
+
+    direct: F32
+    total: F32
+    energy: tuple[float, ...]
+    bounces: int
+    cut: float = 0.0
+
+
+def reflectance(albedo: F32, gain: float, saturation: float) -> F32:
+    """(N, 3) albedo as bounced light sees it: blended towards its luminance, then scaled.
+
+    Args:
+        gain: 1 is physical.
+        saturation: 1 keeps the colour, 0 bounces grey of the same luminance (ITU-R BT.709 weights).
+    """
+    grey = albedo @ np.array([0.2126, 0.7152, 0.0722], np.float32)
+    return (gain * (grey[:, None] + saturation * (albedo - grey[:, None]))).astype(np.float32).clip(0.0)
+
+
+def gathered_light(hits: Hits, sky: F32, glow: F32, emitter: I32, wide: NDArray[np.bool_], workers: int) -> F32:
+    """Bounce-0 light that the gather rays themselves see: the sky, and emitters too wide for shadow rays.
+
+    Args:
+        sky: (3,) radiance in cd/m².
+        glow: (E, 3) float32 radiance of each emitter.
+        emitter: (N,) int32 emitter a texel belongs to, −1 for none.
+        wide: (E, N) bool, emitters that a texel takes from its gather rays.
+
+    Returns:
+        (N, 3) float32 lux.
+    """
+    out = (np.pi * hits.sky_share())[:, None] * sky.astype(np.float32)
+    rows = np.flatnonzero(wide.any(axis=0))
+
+    def work(first: int, end: int) -> None:
+        _add_emitters(hits.table, hits.counted, glow, emitter, wide, rows[first:end], out)
+
+    run_chunks(len(rows), CHUNK, work, workers, lambda share: None)
+    return out
+
+
+def solve(
+    hits: I32, direct: F32, reflecting: F32, bounces: int | None, workers: int, tick: Callable[[float], None],
+    kept_back: F32 | None = None,
+) -> Solution:  # fmt: skip
+    """Sum bounces 0 … n.
+
+    Args:
+        hits: (N, R) table of the transport stage.
+        direct: (N, 3) lux.
+        reflecting: (N, 3) from `reflectance`.
+        bounces: n, or None: go on until what all further bounces together would add is under 0.1 % of
+            any texel's light.
+        tick: called with the share done, may raise `Stopped`.
+        kept_back: (N, 3) lux of direct light that does not go into the bounces.
+
+    Light that subtracts may leave less than nothing; what is then cut off is in `Solution.cut`.
+    """
+    total = direct.astype(np.float64)
+    current = direct if kept_back is None else direct - kept_back
+    energy = [_mean(direct)]
+    most = MOST_BOUNCES if bounces is None else bounces
+    done = 0
+    while done < most:
+        leaving = np.ascontiguousarray(current * reflecting)
+        current = np.zeros_like(direct)
+        _bounce_all(hits, leaving, current, workers, tick, done / max(min(most, 16), done + 1))
+        total += current
+        energy.append(_mean(current))
+        done += 1
+        if bounces is None and _settled(current, total, energy):
+            break
+    tick(1.0)
+    cut = float(np.maximum(-total, 0.0).mean()) if len(total) else 0.0
+    whole = np.maximum(total, 0.0).astype(np.float32)
+    return Solution(np.maximum(direct, 0.0), whole, tuple(energy), done, cut)
+
+
+def _settled(current: F32, total: NDArray, energy: list[float]) -> bool:
+    """Whether the geometric tail of the bounces to come stays below `CONVERGED` at every texel."""
+    if energy[-1] <= 0.0:
+        return True
+    ratio = min(energy[-1] / max(energy[-2], 1e-30), 0.995)
+    floor = 1e-6 * float(total.max())
+    return bool(np.max(current / np.maximum(total, floor)) * ratio / (1.0 - ratio) < CONVERGED)
+
+
+def _mean(field: F32) -> float:
+    return float(field.mean(dtype=np.float64)) if len(field) else 0.0
+
+
+def _bounce_all(hits: I32, leaving: F32, out: F32, workers: int, tick: Callable[[float], None], share: float) -> None:
+    def work(first: int, end: int) -> None:
+        bounce(hits, leaving, first, end, out)
+
+    run_chunks(len(hits), CHUNK, work, workers, lambda _: tick(share))
+
+
+@njit(cache=True, nogil=True, fastmath={"contract"})
+def bounce(hits: NDArray, leaving: NDArray, first: int, end: int, out: NDArray) -> None:
+    """out[i] = mean over the counted rays of texel i of what leaves the texel they met."""
+    for i in range(first, end):
+        r, g, b, counted = 0.0, 0.0, 0.0, 0
+        for k in range(hits.shape[1]):
+            h = hits[i, k]
+            if h >= 0:
+                r += leaving[h, 0]
+                g += leaving[h, 1]
+                b += leaving[h, 2]
+            if h != NONE:
+                counted += 1
+        if counted:
+            out[i, 0], out[i, 1], out[i, 2] = r / counted, g / counted, b / counted
+
+
+@njit(cache=True, nogil=True)
+def _add_emitters(
+    table: NDArray, counted: NDArray, glow: NDArray, emitter: NDArray, wide: NDArray, rows: NDArray, out: NDArray
+) -> None:
+    """Add π times the mean radiance that the rays of the listed texels met on emitters that are wide to them."""
+    for m in range(len(rows)):
+        i = rows[m]
+        r, g, b = 0.0, 0.0, 0.0
+        for k in range(table.shape[1]):
+            h = table[i, k]
+            if h >= 0:
+                e = emitter[h]
+                if e >= 0 and wide[e, i]:
+                    r += glow[e, 0]
+                    g += glow[e, 1]
+                    b += glow[e, 2]
+        if counted[i]:
+            scale = np.pi / counted[i]
+            out[i, 0] += scale * r
+            out[i, 1] += scale * g
+            out[i, 2] += scale * b
+
+
+@njit(cache=True, nogil=True)
+def scatter(hits: NDArray, counted: NDArray, weight: NDArray, out: NDArray) -> None:
+    """The transpose of `bounce`: out[h] += weight[i] / counted[i] for every ray of texel i that met texel h.
+
+    Args:
+        weight, out: (N, 3) float64.
+        counted: (N,) int32 counted rays of each texel.
+    """
+    for i in range(len(hits)):
+        if counted[i] == 0 or (weight[i, 0] == 0.0 and weight[i, 1] == 0.0 and weight[i, 2] == 0.0):
+            continue
+        r, g, b = weight[i, 0] / counted[i], weight[i, 1] / counted[i], weight[i, 2] / counted[i]
+        for k in range(hits.shape[1]):
+            h = hits[i, k]
+            if h >= 0:
+                out[h, 0] += r
+                out[h, 1] += g
+                out[h, 2] += b

@@ -1,0 +1,1 @@
+"""Where players can be, and what they can see from there."""
