@@ -1,0 +1,226 @@
+"""What glows, how strongly, and who says so: the level, an emitter table, or the project."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import (
+    QAbstractItemView,
+    QCheckBox,
+    QFileDialog,
+    QHeaderView,
+    QListWidget,
+    QListWidgetItem,
+    QTableWidget,
+    QTableWidgetItem,
+    QWidget,
+)  # fmt: skip
+
+from ropebell.app.benches.parts import Scale, TunedNumber, button, label, pair, rows_in, rule
+from ropebell.app.reading import Opened
+from ropebell.app.session import Session
+from ropebell.level.brief import Brief, EmitterChange
+from ropebell.level.emitter_table import EmissionSource, looks_lit
+
+LUMINANCE = np.array([0.2126, 0.7152, 0.0722])
+DARK = EmissionSource((0.0, 0.0, 0.0), "nobody")
+
+
+class EmittersPage(QWidget):
+    """A table of materials that glow or look as if they did, and the list of emitter tables."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self._session = session
+        rows = rows_in(self, scrolled=True)
+        self.table = QTableWidget(0, 3)
+        self.table.setAccessibleName("Emitters")
+        self.table.setHorizontalHeaderLabels(["Material", "cd/m²", "Says so"])
+        self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
+        self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        self.table.setShowGrid(False)
+        self.table.setFixedHeight(190)
+        side, head = self.table.verticalHeader(), self.table.horizontalHeader()
+        assert side is not None and head is not None
+        side.hide()
+        side.setDefaultSectionSize(22)
+        head.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+        for index, width in ((1, 74), (2, 84)):
+            head.resizeSection(index, width)
+        head.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
+        rows.addWidget(self.table)
+        self.name, self.about = label("", "heading"), label("", "second")
+        self.counts = QCheckBox("Gives light")
+        self.strength = TunedNumber("Luminance", "cd/m²", Scale(0, 50_000, 1e9, 0))
+        self.reset = button("As the tables and the level say", "flat")
+        for widget in (self.name, self.about, self.counts, self.strength, self.reset):
+            rows.addWidget(widget)
+        rows.addWidget(rule())
+        rows.addWidget(label("Emitter tables", "heading"))
+        self.tables_about = label(
+            "The first is the shared default; each later one overrules those before it. Emitters can only be baked.",
+            "second",
+        )
+        rows.addWidget(self.tables_about)
+        self.tables = QListWidget()
+        self.tables.setAccessibleName("Emitter tables")
+        self.tables.setFixedHeight(96)
+        rows.addWidget(self.tables)
+        self.add, self.drop, self.again = button("Add a table"), button("Take off"), button("Read again", "flat")
+        rows.addWidget(pair(self.add, self.drop, self.again))
+        self.trouble = label("", "accent")
+        rows.addWidget(self.trouble)
+        rows.addStretch(1)
+        self.table.itemSelectionChanged.connect(self._chosen)
+        self.counts.clicked.connect(self._set_counts)
+        self.strength.changed.connect(self._set_strength)
+        self.reset.clicked.connect(self._reset)
+        self.add.clicked.connect(self._ask_table)
+        self.drop.clicked.connect(self._drop_table)
+        self.again.clicked.connect(session.reload_tables)
+        session.follow(self.refresh)
+
+    def refresh(self) -> None:
+        """Show what there is now."""
+        now = self._session.now
+        if now is None:
+            return
+        subject = now.gathered.subject
+        used = np.zeros(len(now.level.materials))
+        np.add.at(used, now.scene.material, now.scene.areas)
+        found = []
+        for number, material in enumerate(now.level.materials):
+            source = subject.emission.get(material.name)
+            if source is not None or looks_lit(now.level, number):
+                found.append((material.name, source or DARK, float(used[number])))
+        found.sort(key=lambda f: -_luminance(f[1]))
+        chosen = self._material()
+        self.table.blockSignals(True)
+        self.table.setRowCount(len(found))
+        for row, (name, source, area) in enumerate(found):
+            lum = _luminance(source)
+            shown = spaced(lum) if lum > 0 else "no light"
+            for at, text in enumerate((name, shown, Path(source.source).stem)):
+                item = QTableWidgetItem(text)
+                overruled = f"\noverrules {', '.join(source.overruled)}" if source.overruled else ""
+                item.setToolTip(f"{name}: {shown} by {source.source}, {area:.2g} m²{overruled}")
+                self.table.setItem(row, at, item)
+            if name == chosen:
+                self.table.selectRow(row)
+        self.table.blockSignals(False)
+        self._chosen()
+        self._show_tables(now)
+
+    def _show_tables(self, now: Opened) -> None:
+        subject, names = now.gathered.subject, {m.name for m in now.level.materials}
+        read = {t.path.name: t for t in subject.tables}
+        self.tables.clear()
+        for number, reference in enumerate(now.project.brief.tables):
+            table = read.get(Path(reference).name)
+            words = "cannot be read"
+            if table is not None:
+                known = len(table.rows.keys() & names)
+                words = f"{known} of {len(table.rows)} materials here"
+            item = QListWidgetItem(f"{Path(reference).stem}{', default' if number == 0 else ''}   {words}")
+            item.setToolTip(", ".join(sorted(table.rows.keys() - names)) if table is not None else "")
+            self.tables.addItem(item)
+        self.trouble.setText(" ".join(subject.troubles))
+        self.trouble.setVisible(bool(subject.troubles))
+        self.drop.setVisible(bool(now.project.brief.tables))
+
+    def _material(self) -> str:
+        items = self.table.selectedItems()
+        return self.table.item(items[0].row(), 0).text() if items else ""  # type: ignore[union-attr]
+
+    def _chosen(self) -> None:
+        now, name = self._session.now, self._material()
+        for widget in (self.name, self.about, self.counts, self.strength, self.reset):
+            widget.setVisible(bool(name))
+        if not name or now is None:
+            return
+        source = now.gathered.subject.emission.get(name, DARK)
+        lum = _luminance(source)
+        rows = np.isin(now.scene.material, [i for i, m in enumerate(now.level.materials) if m.name == name])
+        area = float(now.scene.areas[rows].sum())
+        self.name.setText(name)
+        over = f", over {', '.join(source.overruled)}" if source.overruled else ""
+        lumen = spaced(math.pi * lum * area)
+        self.about.setText(f"{source.source} says so{over}. {area:.3g} m², {lumen} lm in all.")
+        self.counts.setChecked(lum > 0)
+        self.strength.show_value(lum, "")
+        self.reset.setVisible(name in now.project.brief.emitters)
+
+    def _set(self, title: str, change: EmitterChange | None, gesture: str = "") -> None:
+        name = self._material()
+
+        def apply(b: Brief) -> Brief:
+            kept = {k: v for k, v in b.emitters.items() if k != name}
+            return replace(b, emitters={**kept, name: change} if change is not None else kept)
+
+        self._session.edit_brief(f"{title}: {name}", apply, f"{name} {gesture}" if gesture else "")
+
+    def _set_counts(self, on: bool) -> None:
+        now, name = self._session.now, self._material()
+        if now is None:
+            return
+        before = now.project.brief.emitters.get(name, EmitterChange())
+        source = now.gathered.subject.emission.get(name, DARK)
+        if on and _luminance(source) <= 0 and before.radiance is None:
+            number = next(i for i, m in enumerate(now.level.materials) if m.name == name)
+            color = np.array(now.level.materials[number].base_color[:3])
+            r, g, b = (float(v) for v in color / max(float(LUMINANCE @ color), 1e-6) * 1000.0)
+            self._set("Gives light", EmitterChange(None, (r, g, b)))
+            return
+        self._set("Gives light" if on else "Gives no light", replace(before, counts=None if on else False))
+
+    def _set_strength(self, value: float, gesture: str) -> None:
+        now, name = self._session.now, self._material()
+        if now is None:
+            return
+        source = now.gathered.subject.emission.get(name, DARK)
+        before = np.array(source.radiance) if _luminance(source) > 0 else np.ones(3)
+        r, g, b = (float(v) for v in before / max(float(LUMINANCE @ before), 1e-9) * value)
+        self._set("Luminance", EmitterChange(None, (r, g, b)), gesture)
+
+    def _reset(self) -> None:
+        self._set("As the tables say", None)
+
+    def _ask_table(self) -> None:
+        now = self._session.now
+        if now is None:
+            return
+        folder = now.project.folder
+        path, _ = QFileDialog.getOpenFileName(self, "Add an emitter table", str(folder), "Emitter tables (*.csv)")
+        if path:
+            self.add_table(Path(path))
+
+    def add_table(self, path: Path) -> None:
+        """Put a table on the list; it must lie at or below the project's folder."""
+        reference = self._session.reference(path)
+        if reference is None:
+            return
+        self._session.edit_brief(f"Add table {path.name}", lambda b: replace(b, tables=(*b.tables, reference)))
+
+    def _drop_table(self) -> None:
+        row = self.tables.currentRow()
+        if row < 0:
+            row = self.tables.count() - 1
+
+        def apply(b: Brief) -> Brief:
+            return replace(b, tables=tuple(t for i, t in enumerate(b.tables) if i != row))
+
+        self._session.edit_brief("Take a table off", apply)
+
+
+def spaced(value: float) -> str:
+    """A whole number with its thousands apart."""
+    return f"{value:,.0f}".replace(",", "\u202f")
+
+
+def _luminance(source: EmissionSource) -> float:
+    return float(LUMINANCE @ np.array(source.radiance))

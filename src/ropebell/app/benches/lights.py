@@ -1,0 +1,62 @@
+"""The Lights bench: every light in one table, every emitter with who says how strong it is, and the sky."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QWidget
+
+from ropebell.app.benches.emitters import EmittersPage
+from ropebell.app.benches.light_table import LightsPage
+from ropebell.app.benches.parts import Paged, column, label
+from ropebell.app.benches.sky import SkyPage
+from ropebell.app.session import Session
+
+PAGES = ("Lights", "Emitters", "Sky")
+
+
+class LightsBench(QWidget):
+    """Lights, emitters, sky.
+
+    Signals:
+        go_to: a place (x, y, z) to look at.
+        snap_changed: grid step in metres for lights that are dragged, 0 for none.
+    """
+
+    go_to = pyqtSignal(object)
+    snap_changed = pyqtSignal(float)
+
+    def __init__(self, session: Session, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        whole = column(self)
+        whole.addWidget(label("Lights", "title"))
+        self.facts = label("Open a level to see its lights.", "second")
+        whole.addWidget(self.facts)
+        self.lights, self.emitters, self.sky = LightsPage(session), EmittersPage(session), SkyPage(session)
+        self.pages = Paged("Part of the lights", PAGES, (self.lights, self.emitters, self.sky))
+        whole.addWidget(self.pages, 1)
+        self.pages.chosen.connect(self.show_page)
+        self.lights.go_to.connect(self.go_to)
+        self.lights.snap_changed.connect(self.snap_changed)
+        self._session = session
+        session.follow(self.refresh)
+
+    def show_page(self, index: int) -> None:
+        """Show one of `PAGES`."""
+        self.pages.show_page(index)
+
+    def refresh(self) -> None:
+        """Show what there is now."""
+        now = self._session.now
+        if now is None:
+            return
+        lights = now.scene.lights
+        live = sum(x.mode == "live" for x in lights)
+        off = sum(x.intensity <= 0 for x in lights)
+        parts = [f"{len(lights)} lights"] + [f"{n} {w}" for n, w in ((live, "live"), (off, "off")) if n]
+        self.facts.setText(
+            ", ".join(parts) + f"; {len(now.scene.emitters)} emitters; sky {now.project.brief.sky or 'none'}."
+        )
+
+    def set_light(self, path: str, gesture: str, **values: object) -> None:
+        """Change one light, undoably."""
+        self.lights.change((path,), "Move" if "position" in values else "Aim", gesture, **values)

@@ -1,0 +1,229 @@
+"""The Recipe bench: how good, what it costs, and the draft factor."""
+
+from __future__ import annotations
+
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QPushButton, QScrollArea, QVBoxLayout, QWidget
+
+from ropebell.app.benches.parts import Choice, Scale, TunedNumber, label, rule
+from ropebell.app.palette import MARGIN
+from ropebell.app.session import Session
+from ropebell.app.words import STAGE_WORDS, clock, megabytes, short_count
+from ropebell.build.estimate import estimate
+from ropebell.build.recipe import CONVERGED, SHIPPED, Recipe, get, with_value
+
+DRAFTS = (1, 2, 4, 8)
+DRAFT_TITLES = ["final", "½", "¼", "⅛"]
+# key, title, unit, scale, what it buys and costs
+MAIN = (
+    ("density.texels_per_metre", "Density", "tx/m", Scale(0.5, 60, 1000, 1),
+     "Sharper shadows and finer bounce. Texels, time and pages grow with its square."),
+    ("light.gather_rays", "Gather rays", "rays", Scale(4, 2048, 16384),
+     "Less noise in bounced light and sky, by the root of the count. Time grows in proportion."),
+)  # fmt: skip
+MORE = (
+    ("light.direct_samples", "Direct samples", "rays", Scale(1, 256, 1024), "Smoother soft shadows of emitters."),
+    ("density.padding", "Padding", "tx", Scale(0, 16, 32, 0, False), "Keeps charts apart for filters and mip levels."),
+    ("density.page_size", "Page size", "tx", Scale(64, 4096, 8192), "Largest side of a page."),
+    ("light.bounce_gain", "Bounce gain", "×", Scale(0, 4, 4, 2, False), "Strength of bounced light; 1 is physical."),
+    ("light.bounce_saturation", "Bounce colour", "×", Scale(0, 1, 1, 2, False), "Colour that bounced light keeps."),
+    ("light.seed", "Seed", "", Scale(0, 100, 2**31 - 1, 0, False), "Another seed gives other noise, nothing else."),
+    ("limits.seconds", "Time limit", "s", Scale(0, 3600, 1e6, 0), "A tripwire: the build stops itself; 0 is no limit."),
+    ("limits.memory_mb", "Memory limit", "MB", Scale(0, 65536, 1e7, 0), "Larger builds are refused; 0 is no limit."),
+)  # fmt: skip
+OCCLUSION = (
+    ("occlusion.radius", "Distance", "m", Scale(0.05, 5, 100, 2), "How far creases reach."),
+    ("occlusion.strength", "Strength", "×", Scale(0, 1, 1, 2, False), "How dark creases get; an effect, not physics."),
+)
+FINISH = (
+    ("finish.denoise", "Denoise gathered light", "Filters within what noise explains; lamp shadows stay sharp."),
+    ("finish.stitch_seams", "Close seams", "Makes light meet where charts share an edge."),
+    ("occlusion.enabled", "Ambient occlusion", "Darkens creases, from rays that are shot anyway."),
+)
+INTEGERS = {
+    "light.gather_rays",
+    "light.direct_samples",
+    "density.padding",
+    "density.page_size",
+    "light.seed",
+    "limits.memory_mb",
+}
+
+
+class RecipeBench(QWidget):
+    """One decision: how good the next build shall be."""
+
+    def __init__(self, session: Session, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._session = session
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        area = QScrollArea()
+        area.setWidgetResizable(True)
+        inside = QWidget()
+        area.setWidget(inside)
+        outer.addWidget(area)
+        rows = QVBoxLayout(inside)
+        rows.setContentsMargins(MARGIN, 16, MARGIN, 16)
+        rows.setSpacing(8)
+        rows.addWidget(label("Recipe", "title"))
+        self.names = QComboBox()
+        self.names.addItems(list(SHIPPED))
+        self.names.setAccessibleName("Recipe")
+        rows.addWidget(self.names)
+        rows.addWidget(label("Build it as", "heading"))
+        self.draft = Choice(DRAFT_TITLES, "Draft factor")
+        rows.addWidget(self.draft)
+        self.draft_words = label("", "second")
+        rows.addWidget(self.draft_words)
+        self.cost = label("", "number")
+        self.cost_words = label("", "second")
+        rows.addWidget(self.cost)
+        rows.addWidget(self.cost_words)
+        rows.addWidget(rule())
+        self.numbers: dict[str, TunedNumber] = {}
+        for spec in MAIN:
+            rows.addWidget(self._number(*spec))
+        rows.addWidget(self._bounces())
+        self.switches: dict[str, QCheckBox] = {}
+        for key, title, about in FINISH:
+            box = QCheckBox(title)
+            box.setToolTip(about)
+            box.clicked.connect(lambda on, key=key: self._set(key, bool(on)))
+            self.switches[key] = box
+            rows.addWidget(box)
+        self.occlusion = [self._number(*spec) for spec in OCCLUSION]
+        for row in self.occlusion:
+            rows.addWidget(row)
+        self.more_button = QPushButton("More settings")
+        self.more_button.setCheckable(True)
+        self.more_button.setProperty("role", "flat")
+        rows.addWidget(self.more_button)
+        self._more = QWidget()
+        more_rows = QVBoxLayout(self._more)
+        more_rows.setContentsMargins(0, 0, 0, 0)
+        for spec in MORE:
+            more_rows.addWidget(self._number(*spec))
+        self._more.setVisible(False)
+        rows.addWidget(self._more)
+        rows.addStretch(1)
+        self.more_button.toggled.connect(self._more.setVisible)
+        self.names.activated.connect(self._named)
+        self.draft.chosen.connect(self._drafted)
+        session.opened.connect(self.refresh)
+        session.edited.connect(self.refresh)
+        session.stale_changed.connect(self.refresh)
+
+    def _number(self, key: str, title: str, unit: str, scale: Scale, about: str) -> TunedNumber:
+        row = TunedNumber(title, unit, scale, about)
+        row.changed.connect(lambda value, gesture, key=key: self._set(key, value, gesture))
+        self.numbers[key] = row
+        return row
+
+    def _bounces(self) -> QWidget:
+        holder = QWidget()
+        rows = QVBoxLayout(holder)
+        rows.setContentsMargins(0, 0, 0, 0)
+        rows.setSpacing(2)
+        self.bounces = TunedNumber(
+            "Bounces",
+            "",
+            Scale(0, 16, 512, 0, False),
+            "Each further bounce costs little: it is algebra on stored rays.",
+        )
+        self.bounces.changed.connect(lambda value, gesture: self._set("light.bounces", int(value), gesture))
+        self.converged = QCheckBox("until a further bounce adds under 0.1 %")
+        self.converged.clicked.connect(lambda on: self._set("light.bounces", CONVERGED if on else 4))
+        line = QHBoxLayout()
+        line.addWidget(self.converged)
+        rows.addWidget(self.bounces)
+        rows.addLayout(line)
+        return holder
+
+    # -- changes
+
+    def _recipe(self) -> Recipe | None:
+        return self._session.project.recipe if self._session.project is not None else None
+
+    def _set(self, key: str, value: float | str, gesture: str = "") -> None:
+        recipe = self._recipe()
+        if recipe is None:
+            return
+        if key in INTEGERS:
+            value = int(value)
+        title = key.split(".")[1].replace("_", " ")
+        self._session.set_recipe(f"Change {title}", with_value(recipe, key, value), gesture)
+
+    def _named(self, index: int) -> None:
+        recipe = self._recipe()
+        if recipe is not None:
+            name = list(SHIPPED)[index]
+            chosen = with_value(SHIPPED[name], "draft", recipe.draft)
+            self._session.set_recipe(f"Use recipe {name}", chosen)
+
+    def _drafted(self, index: int) -> None:
+        recipe = self._recipe()
+        if recipe is not None:
+            self._session.set_recipe(f"Build as {DRAFT_TITLES[index]}", with_value(recipe, "draft", DRAFTS[index]))
+
+    # -- showing
+
+    def refresh(self) -> None:
+        """Show the recipe as it is now, with what it will cost."""
+        recipe, now = self._recipe(), self._session.now
+        if recipe is None or now is None:
+            return
+        if recipe.name in SHIPPED:
+            self.names.setCurrentIndex(list(SHIPPED).index(recipe.name))
+        self.draft.set_current(DRAFTS.index(recipe.draft))
+        if recipe.draft == 1:
+            self.draft_words.setText("The recipe's own values.")
+        else:
+            self.draft_words.setText(
+                f"Builds {recipe.texels_per_metre:g} tx/m with {recipe.gather_rays} rays; the recipe stays as it is."
+            )
+        for key, row in self.numbers.items():
+            row.show_value(float(get(recipe, key)), self._note(recipe, key))
+        converged = recipe.light.bounces == CONVERGED
+        self.converged.setChecked(converged)
+        self.bounces.setEnabled(not converged)
+        self.bounces.show_value(8 if converged else float(recipe.light.bounces), self._note(recipe, "light.bounces"))
+        for key, box in self.switches.items():
+            box.setChecked(bool(get(recipe, key)))
+        for row in self.occlusion:
+            row.setVisible(recipe.occlusion.enabled)
+        self._show_cost(recipe)
+
+    def _note(self, recipe: Recipe, key: str) -> str:
+        """Default and last-built value, only where they differ from what is set."""
+        notes = []
+        default = SHIPPED.get(recipe.name)
+        value = get(recipe, key)
+        if default is not None and get(default, key) != value:
+            notes.append(f"{recipe.name} has {_plain(get(default, key))}")
+        manifest = self._session.last_manifest
+        if manifest is not None:
+            section, name = key.split(".")
+            last = manifest["recipe"].get(section, {}).get(name)
+            if last is not None and last != value:
+                notes.append(f"last built {_plain(last)}")
+        return ", ".join(notes)
+
+    def _show_cost(self, recipe: Recipe) -> None:
+        now, stale = self._session.now, self._session.stale
+        assert now is not None
+        workers = recipe.limits.workers or 2
+        whole = estimate(now.baking, recipe, workers, self._session.rates)
+        texels = stale.texels if stale is not None else whole.texels
+        self.cost.setText(
+            f"{short_count(texels)} texels, about {clock(max(whole.total_seconds + 1.4, 1))} from nothing"
+        )
+        words = f"{short_count(whole.rays)} rays, {megabytes(whole.memory_bytes)} of memory."
+        if stale is not None and not stale.fresh and stale.changes != ("never built",):
+            anew = ", ".join(STAGE_WORDS[stage].lower() for stage in stale.stages)
+            words += f" Now {clock(stale.seconds)}; to be made anew: {anew}."
+        self.cost_words.setText(words)
+
+
+def _plain(value: float | str) -> str:
+    """A setting's value for people."""
+    return value if isinstance(value, str) else f"{value:g}"

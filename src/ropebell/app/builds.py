@@ -1,0 +1,235 @@
+"""Building from the window: starts the build process, follows its journal, decides nothing of its own."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from PyQt6.QtCore import QObject, QTimer, pyqtSignal
+
+from ropebell.app.reading import Opened
+from ropebell.app.session import Session
+from ropebell.app.stage.renderer import Charted, Half, Vertices, charted_on, to_half, vertex_table
+from ropebell.build import stages
+from ropebell.build.request import Request
+from ropebell.build.result import Outcome
+from ropebell.build.runner import BuildProcess, Standby, next_build_folder
+from ropebell.build.store import Store
+from ropebell.charts.texels import Texels
+from ropebell.errors import BuildError
+from ropebell.level.model import F32, I32
+from ropebell.light.pages import to_pages
+
+POLL_MS = 60
+
+
+@dataclass(frozen=True)
+class Step:
+    """A stage as the window shows it.
+
+    Attributes:
+        name: of the stage.
+        state: begun, done or reused.
+        seconds: so far or in all.
+    """
+
+    name: str
+    state: str
+    seconds: float
+
+
+@dataclass(frozen=True, eq=False)
+class LivePicture:
+    """Light of a build that still runs.
+
+    Attributes:
+        charted: where the level's triangles lie on its pages.
+        pages: (P, H, W, 3) float32 lux.
+        half: the same as the stage draws it.
+        vertices: of the level, placed on these pages.
+        what: what it is, for the strip.
+    """
+
+    charted: Charted
+    pages: F32
+    half: Half
+    vertices: Vertices
+    what: str
+
+
+class Builds(QObject):
+    """The one build that may run.
+
+    Signals:
+        started: number of the build.
+        progress: stage, share 0 … 1, remaining seconds.
+        stages_changed: list of `Step`.
+        picture: a `LivePicture`.
+        warned: a finding as plain values.
+        ended: number and `Outcome`.
+    """
+
+    started = pyqtSignal(int)
+    progress = pyqtSignal(str, float, float)
+    stages_changed = pyqtSignal(list)
+    picture = pyqtSignal(object)
+    warned = pyqtSignal(dict)
+    ended = pyqtSignal(int, object)
+
+    def __init__(self, session: Session, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._session = session
+        self._process: BuildProcess | None = None
+        self.number = 0
+        self.steps: dict[str, Step] = {}
+        self.warnings: list[dict[str, Any]] = []
+        self._table: tuple[Texels, Charted, I32, Vertices] | None = None
+        self._standby: Standby | None = None
+        self._timer = QTimer(self)
+        self._timer.setInterval(POLL_MS)
+        self._timer.timeout.connect(self._follow)
+
+    @property
+    def running(self) -> bool:
+        """Whether a build runs."""
+        return self._process is not None
+
+    @property
+    def pid(self) -> int:
+        """Process id of the running build, 0 if none runs."""
+        return self._process.pid if self._process is not None else 0
+
+    def start(self) -> None:
+        """Build what is open, as it is set now.
+
+        Raises:
+            BuildError: the project's folder cannot be written.
+        """
+        now = self._session.now
+        if now is None or self.running:
+            return
+        self._session.save_now()
+        try:
+            now.project.save()
+            folder = next_build_folder(now.project.builds)
+        except OSError as error:
+            remedy = "Free some space or check permissions; earlier builds are untouched"
+            raise BuildError(f"no build can be begun ({error.strerror})", now.project.folder, remedy) from error
+        p = now.project
+        self.number = int(folder.name)
+        self.steps, self.warnings, self._table = {}, [], None
+        self._process = BuildProcess(
+            Request(p.level, folder, p.cache, p.recipe, p.sky, p.brief, p.tables, p.sky_picture, self._session.rates),
+            self._standby,
+        )
+        self._standby = None
+        self._timer.start()
+        self.started.emit(self.number)
+
+    def get_ready(self) -> None:
+        """Keep a process waiting, so that the next build begins at once."""
+        if self._standby is None:
+            self._standby = Standby()
+
+    def stop(self) -> None:
+        """Ask the running build to stop; finished stages stay."""
+        if self._process is not None:
+            self._process.stop()
+
+    def _follow(self) -> None:
+        process = self._process
+        if process is None:
+            return
+        ended = process.poll()
+        latest: dict[str, Any] | None = None
+        for event in process.new_events():
+            if event["event"] == "picture":
+                latest = event
+            else:
+                self._hear(event, process.request)
+        if latest is not None and ended is None:
+            self._show(latest, process.request)
+        if ended is not None:
+            self._finish(ended)
+
+    def _hear(self, event: dict[str, Any], request: Request) -> None:
+        kind = event["event"]
+        if kind == "progress":
+            self.progress.emit(event["stage"], event["share"], event["remaining"])
+        elif kind == "stage":
+            self._note_stage(event)
+        elif kind == "warning":
+            self.warnings.append(event)
+            self.warned.emit(event)
+        elif kind == "table":
+            now = self._session.now
+            assert now is not None
+            self._session.jobs.start("table", lambda: _read_table(event, request.out, now), self._take_table)
+
+    def _note_stage(self, event: dict[str, Any]) -> None:
+        name, before = event["stage"], self.steps.get(event["stage"])
+        seconds = event.get("seconds", 0.0) + (before.seconds if before is not None else 0.0)
+        state = event["state"]
+        if before is not None and before.state == "done" and state == "reused":
+            state = "done"
+        self.steps[name] = Step(name, state, seconds)
+        self.stages_changed.emit(list(self.steps.values()))
+
+    def _take_table(self, table: tuple[Texels, Charted, I32, Vertices] | None) -> None:
+        self._table = table
+
+    def _show(self, event: dict[str, Any], request: Request) -> None:
+        path, what = request.out / event["file"], event["what"]
+
+        def read() -> LivePicture | None:
+            table = self._table
+            if table is None:
+                return None
+            try:
+                field = np.load(path, allow_pickle=False)
+            except (OSError, ValueError):
+                return None  # already replaced by a newer one
+            texels, charted, target, vertices = table
+            pages = to_pages(field, texels, target, 2)
+            return LivePicture(charted, pages, to_half(pages), vertices, what)
+
+        def receive(picture: LivePicture | None) -> None:
+            if picture is not None and self.running:
+                self.picture.emit(picture)
+
+        self._session.jobs.start("picture", read, receive)
+
+    def _finish(self, ended: Outcome) -> None:
+        self._timer.stop()
+        self._process, self._table = None, None
+        self._session.jobs.forget("picture")
+        self._session.refresh_builds(show_newest=ended.state == "done")
+        self.get_ready()
+        self.ended.emit(self.number, ended)
+
+    def close(self) -> None:
+        """End a running build; it is kept as stopped."""
+        if self._process is not None:
+            self._process.stop()
+            while (ended := self._process.poll()) is None:
+                time.sleep(0.02)
+            self._finish(ended)
+        if self._standby is not None:
+            self._standby.close()
+            self._standby = None
+
+
+def _read_table(event: dict[str, Any], out: Path, now: Opened) -> tuple[Texels, Charted, I32, Vertices] | None:
+    artifact = Store(Path(event["cache"])).get(event["charts"])
+    if artifact is None:
+        return None
+    atlas, texels, _ = stages.read_charts(artifact)
+    try:
+        target = np.load(out / event["target"], allow_pickle=False)
+    except (OSError, ValueError):
+        return None
+    charted = charted_on(now.scene, Charted(np.asarray(atlas.uv), atlas.page, atlas.side))
+    return texels, charted, target, vertex_table(now.scene, now.space, charted)

@@ -1,0 +1,145 @@
+"""What the stage shows: a build, the light of one that runs, settings of now relit, or surfaces alone."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from ropebell.app.builds import LivePicture
+from ropebell.app.reading import Shown
+from ropebell.app.relight import Relit
+from ropebell.app.stage.camera import Camera
+from ropebell.app.stage.renderer import Charted, to_half
+from ropebell.level.scene import index_of
+
+if TYPE_CHECKING:
+    from ropebell.app.window import Window
+
+
+class Picture:
+    """Brings levels and light to the stage; nodes of the level and of what is shown are matched by path.
+
+    Attributes:
+        live: light of the build that runs, while it is shown. relit: light of the settings of now, while it is shown.
+        fresh: objects without light in the build that is shown. restored: whether the eye stands where it was left.
+    """
+
+    def __init__(self, window: Window) -> None:
+        self._window = window
+        self.live: LivePicture | None = None
+        self.relit: Relit | None = None
+        self.fresh: tuple[str, ...] = ()
+        self.restored = False
+        self._live_charted: Charted | None = None
+
+    def look_at(self, shown: Shown | None) -> None:
+        """Show a build, or the level without light."""
+        w = self._window
+        now = w.session.now
+        self.live = self._live_charted = None
+        self.relit = None
+        if shown is not None:
+            result = shown.result
+            w.stage.show_level(result.level, result.scene, shown.space, shown.charted, shown.vertices)
+            w.stage.show_light(result.total, result.direct, shown.half)
+            w.overlays.show_gone(shown.gone)
+            self.fresh = shown.fresh
+        elif now is not None:
+            w.stage.show_level(now.level, now.scene, now.space, None, now.vertices)
+            w.overlays.show_gone(np.zeros((0, 3, 3)))
+            self.fresh = ()
+        if now is not None and not self.restored:
+            self.restored = True
+            self._restore_view()
+        elif shown is not None:
+            w.exposure.choose_until_settled(done=True)
+        self.mark_chosen(w.session.selection)
+        self.apply_hidden()
+        w.rope.set_shown(w.session.shown_number)
+        w.strip_words.refresh()
+
+    def show_live(self, picture: LivePicture) -> None:
+        """Light of the build that runs, as far as it is known."""
+        w = self._window
+        now = w.session.now
+        if now is None or not w.builds.running:
+            return
+        if self._live_charted is not picture.charted:
+            w.stage.show_level(now.level, now.scene, now.space, picture.charted, picture.vertices)
+            self._live_charted = picture.charted
+        self.live = picture
+        w.stage.show_light(picture.pages, None, (picture.half, None))
+        # The first picture may be of one lamp: the exposure follows until a build is done.
+        w.exposure.choose_until_settled(done=False)
+        w.strip_words.refresh()
+
+    def show_relit(self, relit: Relit | None) -> None:
+        """Light of the settings of now on the stage, or again what was built."""
+        w = self._window
+        shown = w.session.shown
+        if shown is None or self.live is not None or w.builds.running or w.chart_views.on_stage:
+            return
+        self.relit = relit
+        if relit is None:
+            half = (to_half(shown.total), to_half(shown.direct))
+            w.stage.show_light(shown.total, shown.direct, half)
+        else:
+            w.stage.show_light(relit.total, relit.direct, relit.half)
+        w.strip_words.refresh()
+
+    def _restore_view(self) -> None:
+        """The camera the project was left with, or an overview."""
+        w = self._window
+        project = w.session.project
+        assert project is not None
+        view: dict[str, Any] = project.rest.get("view", {})
+        try:
+            eye = tuple(float(v) for v in view["eye"])
+            w.stage.go(Camera((eye[0], eye[1], eye[2]), float(view["yaw"]), float(view["pitch"])))
+        except (KeyError, TypeError, ValueError, IndexError):
+            w.stage.see_all()
+        w.exposure.begin()
+
+    def node_on_stage(self, node: int) -> int:
+        """Index of a node of the level in the scene that the stage shows: they are matched by path."""
+        w = self._window
+        now, shown = w.session.now, w.stage.scene_shown
+        if now is None or shown is None or node < 0 or shown is now.scene:
+            return node
+        return index_of(shown, now.scene.node_names[node])
+
+    def node_of_level(self, node: int) -> int:
+        """Index in the level of a node of the scene that the stage shows."""
+        w = self._window
+        now, shown = w.session.now, w.stage.scene_shown
+        if now is None or shown is None or node < 0:
+            return -1
+        return index_of(now.scene, shown.node_names[node])
+
+    def mark_chosen(self, node: int) -> None:
+        """Mark a node of the level and all that are chosen with it."""
+        w = self._window
+        w.stage.select(self.node_on_stage(node), tuple(self.node_on_stage(n) for n in w.session.chosen))
+
+    def apply_hidden(self) -> None:
+        """Hide on the stage what is hidden in the session; nodes are matched by path."""
+        w = self._window
+        shown, hidden = w.stage.scene_shown, w.session.hidden
+        nodes = (
+            frozenset(i for i, name in enumerate(shown.node_names) if name in hidden)
+            if shown and hidden
+            else frozenset()
+        )
+        w.stage.hide_nodes(nodes)
+        w.strip_words.refresh()
+
+    def rearranged(self) -> None:
+        """The level stands or is divided differently: what the stage shows of it is shown anew."""
+        w = self._window
+        if w.step == "Charts":
+            return  # its own charts follow
+        if w.session.shown is not None:
+            w.session.look_at(w.session.shown_number)
+        else:
+            self.look_at(None)

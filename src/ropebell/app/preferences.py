@@ -1,0 +1,64 @@
+"""What the window remembers between runs: recent levels and the look. A damaged file never stops the start."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+from dataclasses import asdict, dataclass, field
+from pathlib import Path
+
+from ropebell.app.palette import TABLES
+from ropebell.files import write_json
+
+MOST_RECENT = 10
+
+
+def preferences_file() -> Path:
+    """Where they are kept."""
+    base = os.environ.get("XDG_CONFIG_HOME") or str(Path.home() / ".config")
+    return Path(base) / "ropebell" / "window.json"
+
+
+@dataclass
+class Preferences:
+    """Remembered between runs.
+
+    Attributes:
+        recent: paths of levels and projects, newest first.
+        look: dark or light.
+        columns: keys of the object table's columns, empty for the usual ones.
+    """
+
+    recent: list[str] = field(default_factory=list)
+    look: str = "dark"
+    columns: list[str] = field(default_factory=list)
+
+    @staticmethod
+    def load() -> Preferences:
+        """From disk; anything unusable is dropped, the damaged file is kept beside."""
+        path = preferences_file()
+        try:
+            values = json.loads(path.read_text(encoding="utf-8"))
+            recent = [r for r in values.get("recent", []) if isinstance(r, str)][:MOST_RECENT]
+            look = values.get("look", "dark")
+            columns = [c for c in values.get("columns", []) if isinstance(c, str)]
+        except FileNotFoundError:
+            return Preferences()
+        except (OSError, ValueError, AttributeError, TypeError):
+            with contextlib.suppress(OSError):
+                path.replace(path.with_suffix(".damaged.json"))
+            return Preferences()
+        return Preferences(recent, look if look in TABLES else "dark", columns)
+
+    def opened(self, path: Path) -> None:
+        """Note a level or project as the newest and save."""
+        text = str(path.absolute())
+        self.recent = [text, *(r for r in self.recent if r != text)][:MOST_RECENT]
+        self.save()
+
+    def save(self) -> None:
+        """Write to disk; failing to is no reason to disturb anyone."""
+        with contextlib.suppress(OSError):
+            preferences_file().parent.mkdir(parents=True, exist_ok=True)
+            write_json(preferences_file(), asdict(self))

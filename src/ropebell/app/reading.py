@@ -1,0 +1,212 @@
+"""What the window reads and prepares in the background: levels as they are arranged, builds as they are shown."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from ropebell.app.stage.renderer import Charted, Half, Vertices, charted_on, to_half, vertex_table
+from ropebell.build.carry import carry
+from ropebell.build.estimate import calibrated
+from ropebell.build.journal import read_events
+from ropebell.build.precheck import Gathered, gather
+from ropebell.build.project import Project, build_folders, find_project, manifests
+from ropebell.build.recipe import parse
+from ropebell.build.request import Request
+from ropebell.build.result import Outcome, Result, open_result, outcome, read_manifest, read_pages
+from ropebell.build.stages import digests, read_charts
+from ropebell.build.store import Store
+from ropebell.errors import RopeBellError
+from ropebell.level.emitter_table import emission_of, emission_sources
+from ropebell.level.model import F64, Level
+from ropebell.level.open import open_level
+from ropebell.level.scene import Scene, with_lights
+from ropebell.light.pages import warm
+from ropebell.light.rays import RaySpace
+
+# A build of which less than this share of the faces is still there is shown on its own level.
+MOSTLY_THE_SAME = 0.5
+
+
+@dataclass(frozen=True, eq=False)
+class Opened:
+    """A level that was read in the background.
+
+    Attributes:
+        source: as the file has it. gathered: arranged, with all that is decided about it.
+        space: everything that is placed, to point at. vertices: the same as the stage draws it.
+    """
+
+    project: Project
+    source: Level
+    gathered: Gathered
+    space: RaySpace
+    vertices: Vertices
+
+    @property
+    def level(self) -> Level:
+        """As the brief arranges it."""
+        return self.gathered.subject.level
+
+    @property
+    def scene(self) -> Scene:
+        """All triangles and lights, also those that take no part in a build."""
+        return self.gathered.subject.scene
+
+    @property
+    def baking(self) -> Scene:
+        """What takes part in a build."""
+        return self.gathered.subject.baking
+
+
+@dataclass(frozen=True, eq=False)
+class Shown:
+    """A build that was read in the background, ready for the stage.
+
+    Attributes:
+        half: total and direct light as the stage draws them.
+        fresh: objects that are new or moved since, and so have no light of this build.
+        gone: (n, 3, 3) corners of faces that this build had and the level has no more.
+    """
+
+    result: Result
+    space: RaySpace
+    charted: Charted
+    vertices: Vertices
+    half: tuple[Half, Half]
+    fresh: tuple[str, ...] = ()
+    gone: F64 = field(default_factory=lambda: np.zeros((0, 3, 3)))
+
+
+@dataclass(frozen=True)
+class Knot:
+    """One build on the rope.
+
+    Attributes:
+        number: counted from 1, never re-used.
+        folder: where it lies.
+        outcome: how it ended.
+        seconds: how long it took, or ran.
+        draft: the draft factor, 1 for final.
+        faults: findings of weight (errors and warnings).
+        recipe: name of the recipe.
+    """
+
+    number: int
+    folder: Path
+    outcome: Outcome
+    seconds: float
+    draft: int
+    faults: int
+    recipe: str
+
+
+def read_level(target: Path) -> Opened:
+    """A project or level, arranged and ready for the stage.
+
+    Raises:
+        LevelError, ProjectError: what cannot be read, and what to do.
+    """
+    warm()
+    project = find_project(target)
+    return arranged(project, open_level(project.level), None)
+
+
+def arranged(project: Project, source: Level, before: Opened | None) -> Opened:
+    """A level with its brief applied.
+
+    Args:
+        before: whose rays and vertices serve again where no triangle moved.
+    """
+    gathered = gather(source, project.brief, project.recipe, project.sky, project.tables)
+    subject = gathered.subject
+    if before is not None and np.array_equal(subject.scene.corners, before.scene.corners):
+        return Opened(project, source, gathered, before.space, before.vertices)
+    whole = subject.baking.corners is subject.scene.corners
+    space = subject.space if whole else RaySpace(subject.scene.corners)
+    return Opened(project, source, gathered, space, vertex_table(subject.scene, space, None))
+
+
+def relit(gathered: Gathered, project: Project) -> Gathered:
+    """The same triangles under the project's lights, emitters and sky."""
+    old, brief = gathered.subject, project.brief
+    sources = emission_sources(gathered.source, brief, list(old.tables))
+    emission = emission_of(sources)
+    scene = with_lights(old.scene, old.level, brief, emission)
+    return Gathered(gathered.source, old.under(scene, brief, sources, project.sky), emission)
+
+
+def read_build(folder: Path, now: Opened) -> Shown:
+    """A build is shown on the level as it is now, its light where faces are still the same; one of another level
+    altogether on the level that it left in its folder."""
+    same = _on_level(folder, now)
+    if same is not None:
+        charted = charted_on(now.scene, Charted(same.uv, same.page, same.total.shape[1]))
+        vertices = vertex_table(now.scene, now.space, charted)
+        return Shown(same, now.space, charted, vertices, (to_half(same.total), to_half(same.direct)))
+    result = open_result(folder)
+    half = (to_half(result.total), to_half(result.direct))
+    carried = carry(result, now.scene)
+    if carried.share < MOSTLY_THE_SAME:
+        space = RaySpace(result.scene.corners)
+        charted = Charted(result.uv, result.page, result.total.shape[1])
+        return Shown(result, space, charted, vertex_table(result.scene, space, charted), half)
+    charted = Charted(carried.uv, carried.page, result.total.shape[1])
+    shown = replace(result, level=now.level, scene=now.scene)
+    vertices = vertex_table(now.scene, now.space, charted)
+    return Shown(shown, now.space, charted, vertices, half, carried.fresh, carried.gone)
+
+
+def _on_level(folder: Path, now: Opened) -> Result | None:
+    """The build with the charts of the open level, if the level has not changed and its charts are in the cache."""
+    manifest = read_manifest(folder)
+    try:
+        names = digests(now.baking, parse(manifest["recipe"]))
+        charts = Store(now.project.cache).get(names.charts)
+        if charts is None or names.charts != manifest["digests"]["charts"]:
+            return None
+    except (RopeBellError, KeyError, TypeError):
+        return None
+    atlas, _, _ = read_charts(charts)
+    total, direct = read_pages(folder, manifest)
+    return Result(folder, manifest, now.level, now.scene, np.asarray(atlas.uv), atlas.page, total, direct)
+
+
+def read_builds(builds: Path) -> tuple[list[Knot], dict[str, Any] | None, dict[str, float]]:
+    """All builds, oldest first; the manifest of the last finished one; seconds per unit of work, by stage."""
+    knots = [_knot(folder) for folder in build_folders(builds)]
+    found = [manifest for _, manifest in manifests(builds)]
+    return knots, (found[-1] if found else None), calibrated(found)
+
+
+def _knot(folder: Path) -> Knot:
+    ended = outcome(folder)
+    try:
+        m = read_manifest(folder)
+        faults = sum(f["severity"] != "note" for f in m["findings"])
+        return Knot(
+            int(folder.name),
+            folder,
+            ended,
+            m["seconds"]["total"],
+            m["recipe"]["draft"],
+            faults,
+            m["recipe"]["name"],
+        )
+    except (RopeBellError, KeyError, TypeError):
+        events = read_events(folder)
+        faults = sum(e["event"] == "warning" and e.get("severity") != "note" for e in events)
+        seconds = float(events[-1].get("t", 0.0)) if events else 0.0
+        draft, recipe = _asked_for(events)
+        return Knot(int(folder.name), folder, ended, seconds, draft, faults, recipe)
+
+
+def _asked_for(events: list[dict[str, Any]]) -> tuple[int, str]:
+    try:
+        recipe = Request.from_json(events[0]["request"]).recipe
+    except (RopeBellError, IndexError, KeyError, ValueError, TypeError):
+        return 1, ""
+    return recipe.draft, recipe.name

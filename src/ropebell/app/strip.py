@@ -1,0 +1,52 @@
+"""The strip: what is true of this picture, in one line."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QMenu, QPushButton, QSizePolicy, QWidget
+
+from ropebell.app.palette import STRIP_HEIGHT
+
+
+class Strip(QFrame):
+    """Labels and small menus under the stage."""
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setProperty("role", "panel")
+        self.setFixedHeight(STRIP_HEIGHT)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(12, 0, 12, 0)
+        row.setSpacing(4)
+        self.build = self._label("heading", "Build that the picture shows")
+        self.state = self._label("accent", "Whether the picture is out of date")
+        self.view = self._menu_button("View", "What the stage shows")
+        self.exposure = self._menu_button("EV 0.0", "Exposure in stops")
+        self.filter = self._menu_button("smooth", "Smooth or by texel")
+        self.eye = self._menu_button("perspective", "Perspective or plan")
+        self.hidden = self._menu_button("all shown", "What is hidden")
+        self.where = self._label("second", "What is under the pointer")
+        self.value = self._label("number", "Light under the pointer")
+        for widget in (self.build, self.view, self.exposure, self.filter, self.eye, self.hidden, self.state):
+            row.addWidget(widget)
+        row.addStretch(1)
+        row.addWidget(self.where)
+        row.addSpacing(8)
+        row.addWidget(self.value)
+        self.where.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        self.where.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        row.setStretchFactor(self.where, 3)
+
+    def _label(self, role: str, name: str) -> QLabel:
+        label = QLabel(self)
+        label.setProperty("role", role)
+        label.setAccessibleName(name)
+        return label
+
+    def _menu_button(self, text: str, name: str) -> QPushButton:
+        button = QPushButton(text, self)
+        button.setProperty("role", "flat")
+        button.setAccessibleName(name)
+        button.setToolTip(name)
+        button.setMenu(QMenu(button))
+        return button

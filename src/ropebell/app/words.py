@@ -1,0 +1,59 @@
+"""Numbers and times as people read them."""
+
+from __future__ import annotations
+
+from typing import Any
+
+STAGE_WORDS = {
+    "scene": "Read the level",
+    "check": "Check it",
+    "charts": "Charts and texels",
+    "footing": "Texels in the open",
+    "direct": "Direct light",
+    "transport": "Gather rays",
+    "solve": "Bounces",
+    "finish": "Finish",
+    "write": "Write",
+}
+
+
+def clock(seconds: float) -> str:
+    """0:09, 3:42, 1:05:00."""
+    whole = round(seconds)
+    hours, rest = divmod(whole, 3600)
+    if hours:
+        return f"{hours}:{rest // 60:02d}:{rest % 60:02d}"
+    return f"{rest // 60}:{rest % 60:02d}"
+
+
+def lux(value: float) -> str:
+    """Three digits and the unit."""
+    if value >= 1000:
+        return f"{value:,.0f} lx".replace(",", " ")
+    if value >= 100:
+        return f"{value:.0f} lx"
+    return f"{value:.1f} lx" if value >= 10 else f"{value:.2f} lx"
+
+
+def count(value: int) -> str:
+    """Thousands set apart by thin spaces."""
+    return f"{value:,}".replace(",", " ")
+
+
+def short_count(value: int) -> str:
+    """53 k, 1.2 M."""
+    if value >= 999_500:
+        return f"{value / 1e6:.1f} M"
+    return f"{value / 1e3:.0f} k" if value >= 10_000 else count(value)
+
+
+def megabytes(value: float) -> str:
+    """Bytes in kB, MB or GB."""
+    if value < 2**20:
+        return f"{value / 2**10:.0f} kB"
+    return f"{value / 2**30:.1f} GB" if value >= 2**30 else f"{value / 2**20:.0f} MB"
+
+
+def luminance(value: Any) -> float:
+    """Luminance of linear RGB, ITU-R BT.709."""
+    return float(0.2126 * value[0] + 0.7152 * value[1] + 0.0722 * value[2])

@@ -1,0 +1,230 @@
+"""`ropebell bench`: our transport against the bare ray library, relight against a full build, memory per texel."""
+
+from __future__ import annotations
+
+import json
+import os
+import platform
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from ropebell.build.precheck import gather
+from ropebell.build.project import find_project
+from ropebell.build.recipe import Recipe, named, with_value
+from ropebell.build.request import Request
+from ropebell.build.result import read_manifest
+from ropebell.build.runner import BuildProcess
+from ropebell.build.store import Store, StoredLayouts
+from ropebell.charts.atlas import Atlas, ChartSettings, make_atlas
+from ropebell.charts.shapes import placed_shapes
+from ropebell.charts.texels import Texels, make_texels
+from ropebell.checks.run import check
+from ropebell.demo.write import LEVEL_NAME, write_demo
+from ropebell.errors import BuildError
+from ropebell.level.brief import Brief, LightChange
+from ropebell.level.model import F32
+from ropebell.level.open import open_level
+from ropebell.level.scene import Scene, flatten
+from ropebell.light.footing import find_open_samples
+from ropebell.light.rays import RaySpace
+from ropebell.light.sampling import plain_points
+from ropebell.light.surface import OpenSamples, Surface
+from ropebell.light.transport import empty_hits, make_rays, trace
+
+RAYS = 64
+REPEATS = 3
+BATCH = 65_536
+# Of the demo's lights, the one whose strength is changed for the relight figure.
+LAMP = "lights/hall lamp"
+CHECKED_HALLS = 7
+BIG_HALLS, BIG_TEXELS_PER_METRE = 8, 5.6
+
+
+def run(scale: float = 1.0) -> dict[str, Any]:
+    """All figures. Each ratio is measured within this run, alternating its two sides.
+
+    Args:
+        scale: size of the level relative to the usual one; small values are for trying out.
+    """
+    with tempfile.TemporaryDirectory(prefix="ropebell-bench-") as scratch:
+        folder = Path(scratch)
+        level = write_demo(folder / "one") / LEVEL_NAME
+        figures: dict[str, Any] = {
+            "machine": {"processor": platform.processor() or platform.machine(), "cores": os.cpu_count()},
+            **_transport_against_bare(level, 8.0 * scale**0.5),
+            **_relight_against_full(level, folder, 10.0 * scale**0.5),
+            **_stopping(level, folder),
+            **_large_level(folder, scale),
+            **_checks(folder, scale),
+        }
+    return figures
+
+
+@dataclass(frozen=True, eq=False)
+class _Ready:
+    scene: Scene
+    space: RaySpace
+    surface: Surface
+    atlas: Atlas
+    texels: Texels
+    samples: OpenSamples
+
+
+def _ready(level: Path, density: float, workers: int) -> _Ready:
+    scene = flatten(open_level(level))
+    space = RaySpace(scene.corners)
+    surface = Surface.of(scene, space)
+    with tempfile.TemporaryDirectory() as cache:
+        layouts = StoredLayouts(Store(Path(cache)))
+        shapes = placed_shapes(scene, layouts, workers, lambda _: None)
+    atlas, _ = make_atlas(scene, shapes, ChartSettings(density))
+    texels = make_texels(scene, atlas, 8, lambda _: None)
+    samples = find_open_samples(surface, space, texels, atlas, workers, lambda _: None)
+    return _Ready(scene, space, surface, atlas, texels, samples)
+
+
+def _transport_against_bare(level: Path, density: float) -> dict[str, Any]:
+    """Rays per second of the transport stage and of the ray library alone, on the same rays and threads."""
+    workers = os.cpu_count() or 1
+    r = _ready(level, density, workers)
+    active = np.flatnonzero(r.samples.count > 0).astype(np.int32)
+    hits = empty_hits(len(r.texels), RAYS)
+    batches = list(_rays_of(r, active))
+    count = len(active) * RAYS
+
+    def ours() -> None:
+        rays = (0, RAYS)
+        trace(r.surface, r.space, r.texels, r.atlas, r.samples, hits, rays, 1, workers, lambda _: None)
+
+    def bare() -> None:
+        with ThreadPoolExecutor(workers) as pool:
+            list(pool.map(lambda batch: r.space.first_hit(*batch), batches))
+
+    ours()
+    times = [(_seconds(bare), _seconds(ours)) for _ in range(REPEATS)]
+    bare_rate, our_rate = count / min(t[0] for t in times), count / min(t[1] for t in times)
+    return {
+        "transport_rays": count,
+        "transport_rays_per_s": round(our_rate),
+        "bare_rays_per_s": round(bare_rate),
+        "transport_vs_bare": round(float(np.median([b / o for b, o in times])), 3),
+    }
+
+
+def _rays_of(r: _Ready, active: np.ndarray) -> Any:
+    """The very rays that the transport stage shoots, in its batches."""
+    step = BATCH // RAYS
+    plain = plain_points(0, RAYS)
+    s = r.surface
+    for first in range(0, len(active), step):
+        rows = active[first : first + step]
+        origins: F32 = np.empty((len(rows) * RAYS, 3), np.float32)
+        directions = np.empty_like(origins)
+        make_rays(
+            s.vertices, s.normals, s.faces, s.extent, r.samples.count, r.samples.triangle, r.samples.weights, rows,
+            plain, 1, origins, directions,
+        )  # fmt: skip
+        yield origins, directions
+
+
+def _seconds(act: Callable[[], None]) -> float:
+    began = time.perf_counter()
+    act()
+    return time.perf_counter() - began
+
+
+def _relight_against_full(level: Path, folder: Path, density: float) -> dict[str, Any]:
+    """Time of a build after a lamp's strength changed against a build of everything, both in processes of their own."""
+    recipe = with_value(named("working"), "density.texels_per_metre", density)
+    cache = folder / "relight-cache"
+    full, _ = _build(level, folder / "full", cache, recipe, {})
+    times = []
+    for strength in (100.0, 300.0, 500.0):
+        change = {LAMP: LightChange(strength)}
+        seconds, manifest = _build(level, folder / f"relight-{strength:g}", cache, recipe, change)
+        if set(manifest["reused"]) < {"charts", "footing", "direct", "transport"}:
+            raise BuildError(f"the relight re-used only {manifest['reused']}", level, "Report this")
+        times.append(seconds)
+    return {
+        "full_build_s": round(full, 2),
+        "relight_s": round(float(np.median(times)), 2),
+        "relight_vs_full": round(float(np.median(times)) / full, 3),
+    }
+
+
+def _build(
+    level: Path, out: Path, cache: Path, recipe: Recipe, lights: dict[str, LightChange]
+) -> tuple[float, dict[str, Any]]:
+    """Wall-clock seconds of a build process from start to end, and its manifest."""
+    request = Request(level, out, cache, recipe, (300.0, 350.0, 450.0), Brief(lights=lights), pictures=False)
+    began = time.perf_counter()
+    command = [sys.executable, "-m", "ropebell.build.worker"]
+    done = subprocess.run(command, input=request.to_json() + "\n", text=True, capture_output=True, check=False)
+    seconds = time.perf_counter() - began
+    if done.returncode:
+        raise BuildError(f"a build ended with {done.returncode}", out, done.stderr[-300:] or "See its journal")
+    return seconds, read_manifest(out)
+
+
+def _stopping(level: Path, folder: Path) -> dict[str, Any]:
+    """Seconds from asking a build to stop until its process is gone, in every long stage."""
+    recipe = with_value(named("final"), "density.texels_per_metre", 8.0)
+    times = []
+    for stage in ("charts", "footing", "direct", "transport"):
+        out = folder / f"stopped-{stage}"
+        process = BuildProcess(Request(level, out, folder / f"cache-{stage}", recipe, pictures=False))
+        while process.poll() is None:
+            if any(e["event"] == "stage" and e["stage"] == stage for e in process.new_events()):
+                break
+            time.sleep(0.005)
+        began = time.perf_counter()
+        process.stop()
+        while process.poll() is None:
+            time.sleep(0.005)
+        times.append(time.perf_counter() - began)
+    return {"stop_s": round(max(times), 2)}
+
+
+def _large_level(folder: Path, scale: float) -> dict[str, Any]:
+    """Peak memory of a build of some 200,000 triangles and a million texels, and per million texels."""
+    halls = max(round(BIG_HALLS * scale), 1)
+    level = write_demo(folder / "big", halls) / LEVEL_NAME
+    recipe = with_value(named("working"), "density.texels_per_metre", BIG_TEXELS_PER_METRE)
+    seconds, manifest = _build(level, folder / "big-out", folder / "big-cache", recipe, {})
+    peak, texels = manifest["peak_memory_mb"], manifest["texels"]
+    return {
+        "large_triangles": manifest["level"]["triangles"],
+        "large_texels": texels,
+        "large_build_s": round(seconds, 1),
+        "large_peak_memory_mb": peak,
+        "peak_memory_mb_per_million_texels": round(peak / texels * 1e6),
+    }
+
+
+def _checks(folder: Path, scale: float) -> dict[str, Any]:
+    """Seconds of all checks before a build, on a level of some 190,000 triangles in 950 objects; nothing kept."""
+    project = find_project(write_demo(folder / "checked", max(round(CHECKED_HALLS * scale), 1)))
+    level = open_level(project.level)
+
+    def once() -> None:
+        check(gather(level, project.brief, project.recipe, project.sky, project.tables).subject)
+
+    once()
+    seconds = min(_seconds(once) for _ in range(REPEATS))
+    subject = gather(level, project.brief, project.recipe, project.sky, project.tables).subject
+    objects = len(np.unique(subject.scene.node))
+    return {"check_triangles": len(subject.scene), "check_objects": objects, "check_s": round(seconds, 2)}
+
+
+def report(figures: dict[str, Any]) -> str:
+    """The figures for people."""
+    return "\n".join(f"{name:<36}{json.dumps(value)}" for name, value in figures.items())

@@ -1,0 +1,215 @@
+"""The commands that need no window."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import sys
+import time
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from ropebell.build.meter import Meter, Reading
+from ropebell.build.precheck import gather
+from ropebell.build.project import PROJECT_FILE, Project, find_project
+from ropebell.build.recipe import load, named, with_setting
+from ropebell.build.request import Request
+from ropebell.build.result import Outcome, open_result, read_manifest
+from ropebell.build.runner import BuildProcess
+from ropebell.checks.run import check as run_checks
+from ropebell.demo.write import write_demo
+from ropebell.errors import UsageError
+from ropebell.level.finding import Finding
+from ropebell.level.open import LEVEL_SUFFIXES, open_level
+
+EXITS = {"done": 0, "failed": 3, "died": 3, "tripwire": 4, "stopped": 130}
+Color = tuple[float, float, float]
+
+
+def cache_folder() -> Path:
+    """Where artifacts of levels without a project are kept."""
+    base = os.environ.get("XDG_CACHE_HOME") or str(Path.home() / ".cache")
+    return Path(base) / "ropebell" / "stages"
+
+
+class _Loose(Project):
+    """A level that belongs to no project: artifacts go to the shared cache, and nothing is ever saved."""
+
+    @property
+    def cache(self) -> Path:
+        """The shared cache."""
+        return cache_folder()
+
+
+def _project_of(target: Path) -> Project:
+    """The project of a target; a level that belongs to none gets one that is never saved, with the shared cache."""
+    beside = target if target.is_dir() else target.parent
+    if target.suffix.lower() in LEVEL_SUFFIXES and not (beside / PROJECT_FILE).is_file():
+        return _Loose(target.parent, target, target.stem, named("working"))
+    project = find_project(target)
+    if target.suffix.lower() in LEVEL_SUFFIXES and project.level.resolve() != target.resolve():
+        return _Loose(target.parent, target, target.stem, named("working"))
+    return project
+
+
+def check(level: Path, sky: Color | None, as_json: bool) -> int:
+    """`ropebell check`: 1 if any finding is an error."""
+    project = _project_of(level)
+    path = project.level
+    gathered = gather(open_level(path), project.brief, project.recipe, sky or project.sky, project.tables)
+    findings = [f for f in run_checks(gathered.subject) if f.key not in project.brief.known]
+    errors = sum(f.severity == "error" for f in findings)
+    if as_json:
+        print(json.dumps({"level": str(path), "errors": errors, "findings": [f.as_json() for f in findings]}))
+    else:
+        for finding in findings:
+            print(_finding_line(finding))
+        print(f"{len(findings)} findings, {errors} errors")
+    return 1 if errors else 0
+
+
+def _finding_line(finding: Finding) -> str:
+    place = "" if finding.place is None else " at " + ", ".join(f"{v:.2f}" for v in finding.place)
+    what = f" {finding.object}:" if finding.object else ""
+    return f"{finding.severity} ({finding.kind}){what} {finding.reason}{place} {finding.remedy}."
+
+
+def bake(level: Path, out: Path, recipe_name: str | None, settings: list[str], sky: Color | None, as_json: bool) -> int:
+    """`ropebell bake`: builds in a process of its own and follows it."""
+    project = _project_of(level)
+    path = project.level
+    open_level_quickly(path)
+    recipe = load(recipe_name) if recipe_name else project.recipe
+    for setting in settings:
+        recipe = with_setting(recipe, setting)
+    color = sky or project.sky
+    picture = None if sky is not None else project.sky_picture
+    if min(color) < 0:
+        raise UsageError("a sky cannot be negative", "--sky", "Use numbers of 0 or more")
+    kept = _make_room(out)
+    if kept is not None:
+        print(f"ropebell: the build that was in {out} is kept as {kept}", file=sys.stderr)
+    request = Request(path, out, project.cache, recipe, color, project.brief, project.tables, picture, pictures=False)
+    try:
+        process = BuildProcess(request)
+    except OSError as error:
+        raise UsageError(f"it cannot be written to ({error.strerror})", out, "Name another folder") from error
+    ended = _follow(process, quiet=as_json or not sys.stderr.isatty())
+    return _report(ended, process, out, as_json)
+
+
+def open_level_quickly(path: Path) -> None:
+    """Refuse unreadable levels before a build folder is made.
+
+    Raises:
+        LevelError: with file, place and remedy.
+    """
+    if path.suffix.lower() not in LEVEL_SUFFIXES or not path.is_file():
+        open_level(path)
+
+
+def _make_room(out: Path) -> Path | None:
+    """Move an earlier build out of the way; nothing is overwritten. Returns where it went."""
+    if out.exists() and not out.is_dir():
+        raise UsageError("it is a file, not a folder", out, "Name a folder for the build")
+    if not out.is_dir() or not any((out / name).exists() for name in ("manifest.json", "journal.jsonl")):
+        return None
+    number = 1
+    while (kept := out.with_name(f"{out.name}.before-{number}")).exists():
+        number += 1
+    out.rename(kept)
+    return kept
+
+
+def _follow(process: BuildProcess, quiet: bool) -> Outcome:
+    """Show progress until the build ends; Ctrl-C and SIGTERM stop it."""
+
+    def stop(_signal: int, _frame: object) -> None:
+        process.stop()
+
+    before = {s: signal.signal(s, stop) for s in (signal.SIGINT, signal.SIGTERM)}
+    try:
+        while (ended := process.poll()) is None:
+            _tell(process.new_events(), quiet)
+            time.sleep(0.05)
+        _tell(process.new_events(), quiet)
+    finally:
+        for number, handler in before.items():
+            signal.signal(number, handler)
+    if not quiet:
+        print(file=sys.stderr)
+    return ended
+
+
+def _tell(events: list[dict[str, Any]], quiet: bool) -> None:
+    for event in events:
+        if event["event"] == "progress" and not quiet:
+            text = f"\r{event['stage']:<10} {100 * event['share']:5.1f} %  {event['remaining']:6.1f} s to go "
+            print(text, end="", file=sys.stderr, flush=True)
+        elif event["event"] == "warning" and event["severity"] != "note":
+            about = f" {event['object']}:" if event["object"] else ""
+            print(f"{'' if quiet else chr(10)}{event['severity']}:{about} {event['reason']}", file=sys.stderr)
+
+
+def _report(ended: Outcome, process: BuildProcess, out: Path, as_json: bool) -> int:
+    code = EXITS[ended.state]
+    if ended.state == "failed" and process.exit_code == 2:
+        code = 2
+    manifest = read_manifest(out) if ended.state == "done" else None
+    if as_json:
+        document: dict[str, Any] = {"outcome": ended.state, "message": ended.sentence, "out": str(out)}
+        print(json.dumps({**document, "manifest": manifest}))
+    elif manifest is not None:
+        total = manifest["seconds"]["total"]
+        reused = f", re-used {', '.join(manifest['reused'])}" if manifest["reused"] else ""
+        print(f"{manifest['texels']:,} texels on {len(manifest['pages'])} pages in {total:.1f} s{reused}: {out}")
+    if ended.state != "done":
+        print(f"ropebell: {ended.sentence}", file=sys.stderr)
+    return code
+
+
+def meter(build: Path, points: list[Color], normal: Color | None, as_json: bool) -> int:
+    """`ropebell meter`."""
+    if normal is not None and not any(normal):
+        raise UsageError("a normal of length zero has no direction", "--normal", "Give a direction")
+    reader = Meter(open_result(build))
+    facing = None if normal is None else np.array(normal)
+    readings = [reader.read(np.array(point), facing) for point in points]
+    if as_json:
+        print(json.dumps({"points": [_finite(r.as_json()) for r in readings]}))
+        return 0
+    for reading in readings:
+        print(_reading_lines(reading))
+    return 0
+
+
+def _finite(values: dict[str, Any]) -> dict[str, Any]:
+    """JSON has no infinity: a point of a level without surfaces has no distance."""
+    return {**values, "distance": values["distance"] if values["node"] else None}
+
+
+def _reading_lines(reading: Reading) -> str:
+    if not reading.node:
+        return "no surface"
+
+    def lux(value: np.ndarray) -> str:
+        return " ".join(f"{v:10.4g}" for v in value) + " lx"
+
+    place = ", ".join(f"{v:.3f}" for v in reading.position)
+    lines = [f"{reading.node} at {place}, {reading.distance:.3f} m away"]
+    parts = {
+        "total": reading.irradiance,
+        "direct": reading.direct,
+        "bounced": reading.bounced,
+        **reading.lights,
+    }
+    return "\n".join([*lines, *(f"  {name:<28}{lux(value)}" for name, value in parts.items())])
+
+
+def demo(folder: Path, halls: int) -> int:
+    """`ropebell demo`."""
+    print(write_demo(folder, halls))
+    return 0

@@ -1,0 +1,149 @@
+"""The `ropebell` command. What it prints and its exit status are a contract; see docs/command-line.md."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import sys
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import ropebell
+from ropebell.errors import RopeBellError, UsageError
+
+EXIT_DONE, EXIT_FOUND, EXIT_WRONG, EXIT_FAILED, EXIT_TRIPWIRE, EXIT_INTERRUPTED = 0, 1, 2, 3, 4, 130
+
+
+class _Parser(argparse.ArgumentParser):
+    """Says what is wrong in one line."""
+
+    def error(self, message: str) -> Any:
+        self.exit(EXIT_WRONG, f"ropebell: {message}. See 'ropebell --help'.\n")
+
+
+def parser() -> argparse.ArgumentParser:
+    """The command line."""
+    top = _Parser(prog="ropebell", description="Bake the light of a level, see it, meter it.")
+    top.add_argument("--version", action="version", version=f"Rope Bell {ropebell.__version__}")
+    commands = top.add_subparsers(dest="command", metavar="COMMAND", parser_class=_Parser)
+
+    p = commands.add_parser("open", help="start the window")
+    p.add_argument("target", nargs="?", type=Path, metavar="PROJECT|LEVEL")
+
+    p = commands.add_parser("check", help="findings without a build; exit 1 if any is an error")
+    p.add_argument("level", type=Path)
+    p.add_argument("--sky", type=_numbers, default=None, metavar="R,G,B", help="uniform sky in cd/m²")
+    p.add_argument("--json", action="store_true")
+
+    p = commands.add_parser("bake", help="build the light of a level")
+    p.add_argument("level", type=Path)
+    p.add_argument("--out", type=Path, required=True, metavar="DIR")
+    p.add_argument("--recipe", metavar="NAME|FILE", help="sketch, working, final or a TOML file")
+    p.add_argument("--set", action="append", default=[], metavar="KEY=VALUE", dest="settings")
+    p.add_argument("--sky", type=_numbers, default=None, metavar="R,G,B", help="uniform sky in cd/m²")
+    p.add_argument("--json", action="store_true")
+
+    p = commands.add_parser("meter", help="light where points touch a baked surface")
+    p.add_argument("build", type=Path, metavar="DIR")
+    p.add_argument("points", nargs="+", type=_numbers, metavar="X,Y,Z")
+    p.add_argument("--normal", type=_numbers, default=None, metavar="NX,NY,NZ")
+    p.add_argument("--json", action="store_true")
+
+    p = commands.add_parser("demo", help="write the sample level")
+    p.add_argument("folder", type=Path, metavar="DIR")
+    p.add_argument("--halls", type=int, default=1, metavar="N", help="1 … 40 mills along the quay")
+
+    p = commands.add_parser("shots", help="draw every main view of the window into PNG files")
+    p.add_argument("--out", type=Path, required=True, metavar="DIR")
+
+    p = commands.add_parser("bench", help="measure this machine against the bare ray library")
+    p.add_argument("--json", action="store_true")
+    p.add_argument("--window", action="store_true", help="also measure the window (needs a display or offscreen Qt)")
+    p.add_argument("--scale", type=float, default=1.0, help="size of the test relative to the usual one")
+    return top
+
+
+def _numbers(text: str) -> tuple[float, float, float]:
+    parts = text.split(",")
+    try:
+        values = [float(part) for part in parts]
+    except ValueError:
+        values = []
+    if len(values) != 3 or not all(abs(v) < 1e30 for v in values):
+        raise argparse.ArgumentTypeError(f"'{text}' is not three numbers separated by commas")
+    return values[0], values[1], values[2]
+
+
+def _shield_negative(arguments: Sequence[str]) -> list[str]:
+    """Let points such as −1,2,3 through, which would be read as options."""
+    out: list[str] = []
+    for text in arguments:
+        negative = len(text) > 1 and text[0] == "-" and (text[1].isdigit() or text[1] == ".")
+        out.append(f" {text}" if negative and "," in text else text)
+    return out
+
+
+def main(arguments: Sequence[str] | None = None) -> int:
+    """Run the command; returns the exit status."""
+    try:
+        options = parser().parse_args(_shield_negative(sys.argv[1:] if arguments is None else arguments))
+    except SystemExit as leave:
+        return int(leave.code or 0)
+    if options.command is None:
+        parser().print_help()
+        return EXIT_WRONG
+    try:
+        return _run(options)
+    except RopeBellError as error:
+        print(f"ropebell: {error}", file=sys.stderr)
+        return error.exit_code
+    except KeyboardInterrupt:
+        return EXIT_INTERRUPTED
+    except BrokenPipeError:
+        return EXIT_DONE
+
+
+def _run(options: argparse.Namespace) -> int:
+    # Each command loads only what it needs: `check` starts without Qt, `open` without the bench.
+    from ropebell.cli import commands
+
+    if options.command == "check":
+        return commands.check(options.level, options.sky, options.json)
+    if options.command == "bake":
+        return commands.bake(options.level, options.out, options.recipe, options.settings, options.sky, options.json)
+    if options.command == "meter":
+        return commands.meter(options.build, options.points, options.normal, options.json)
+    if options.command == "demo":
+        if not 1 <= options.halls <= 40:
+            raise UsageError(f"--halls {options.halls} is outside 1 … 40", "", "Choose another number")
+        return commands.demo(options.folder, options.halls)
+    if options.command == "bench":
+        return _bench(options.json, options.scale, options.window)
+    return _window(options)
+
+
+def _bench(as_json: bool, scale: float, window: bool) -> int:
+    from ropebell.bench import report, run
+
+    if window:
+        from ropebell.app.main import application
+
+        application()  # without a display this ends here, not after minutes of measuring
+    figures = run(scale)
+    if window:
+        from ropebell.app.latency import measure
+
+        figures["window"] = measure()
+    print(json.dumps(figures, indent=1) if as_json else report(figures))
+    return EXIT_DONE
+
+
+def _window(options: argparse.Namespace) -> int:
+    from ropebell.app.main import open_window, take_shots
+
+    return take_shots(options.out) if options.command == "shots" else open_window(options.target)
+
+
+if __name__ == "__main__":
+    sys.exit(main())
