@@ -1,0 +1,32 @@
+"""Settings of the whole suite: no display, caches of their own, no leaked threads."""
+
+from __future__ import annotations
+
+import os
+import threading
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+
+@pytest.fixture(autouse=True)
+def _own_folders(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Tests never see or change the developer's own cache and settings."""
+    home = tmp_path_factory.mktemp("home")
+    for name in ("XDG_CACHE_HOME", "XDG_CONFIG_HOME", "XDG_DATA_HOME"):
+        folder: Path = home / name.lower()
+        folder.mkdir()
+        monkeypatch.setenv(name, str(folder))
+
+
+@pytest.fixture(autouse=True)
+def _no_leaked_threads() -> Iterator[None]:
+    before = set(threading.enumerate())
+    yield
+    left = [t for t in threading.enumerate() if t not in before and not t.daemon and t.is_alive()]
+    for thread in left:
+        thread.join(5)
+    assert not [t.name for t in left if t.is_alive()]

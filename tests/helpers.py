@@ -1,0 +1,90 @@
+"""Small levels, and builds of them in this process."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from ropebell.build.journal import Journal
+from ropebell.build.meter import Meter, Reading
+from ropebell.build.pipeline import Pipeline
+from ropebell.build.recipe import Recipe, named, with_value
+from ropebell.build.request import Request
+from ropebell.build.result import open_result
+from ropebell.charts.layout import Layout
+from ropebell.demo.builder import LevelBuilder
+from ropebell.demo.shapes import Shape, box, quad
+from ropebell.level.brief import Brief
+from ropebell.level.gltf_write import plain_glb
+
+UP = (0.0, 1.0, 0.0)
+
+
+def floor(size: float, y: float = 0.0) -> Shape:
+    """A square floor about the Y axis, facing up."""
+    h = size / 2
+    return quad([(-h, y, h), (h, y, h), (h, y, -h), (-h, y, -h)])
+
+
+def facing_down(size: float, y: float) -> Shape:
+    """A square about the Y axis at a height, facing down."""
+    h = size / 2
+    return quad([(-h, y, -h), (h, y, -h), (h, y, h), (-h, y, h)])
+
+
+def room(x: float, y: float, z: float) -> Shape:
+    """The inside of a box with one corner at the origin."""
+    return box((0, 0, 0), (x, y, z)).turned_inside_out()
+
+
+def level_file(folder: Path, b: LevelBuilder, name: str = "level.glb") -> Path:
+    """Write what a builder holds."""
+    path = folder / name
+    path.write_bytes(plain_glb(b.level(path), "test"))
+    return path
+
+
+def recipe(name: str = "working", **values: Any) -> Recipe:
+    """A shipped recipe with some keys changed; double underscores stand for dots."""
+    made = named(name)
+    for key, value in values.items():
+        made = with_value(made, key.replace("__", "."), value)
+    return made
+
+
+def bake(level: Path, made: Recipe, out: Path | None = None, **request: Any) -> dict[str, Any]:
+    """Build in this process; the manifest."""
+    out = out or level.parent / "out"
+    out.mkdir(exist_ok=True)
+    cache = request.pop("cache", level.parent / "cache")
+    if "lights" in request:
+        request["brief"] = Brief(lights=request.pop("lights"))
+    journal = Journal(out)
+    try:
+        return Pipeline(Request(level, out, cache, made, **request), journal, lambda: None).run()
+    finally:
+        journal.close()
+
+
+def meter(
+    folder: Path, *points: tuple[float, float, float], normal: tuple[float, float, float] | None = UP
+) -> list[Reading]:
+    """Readings of a finished build."""
+    reader = Meter(open_result(folder))
+    facing = None if normal is None else np.array(normal)
+    return [reader.read(np.array(p), facing) for p in points]
+
+
+class KeptLayouts:
+    """Chart layouts in memory."""
+
+    def __init__(self) -> None:
+        self.layouts: dict[str, Layout] = {}
+
+    def load(self, key: str) -> Layout | None:
+        return self.layouts.get(key)
+
+    def save(self, key: str, layout: Layout) -> None:
+        self.layouts[key] = layout

@@ -1,0 +1,331 @@
+"""Every kind of finding on small levels of other sizes, turns and places; nothing on the clean ones."""
+
+from __future__ import annotations
+
+import json
+import math
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from ropebell.checks.coordinates import report_coordinates
+from ropebell.checks.lights import fibonacci_sphere, worst_overlap
+from ropebell.checks.remedies import apply_fix, with_marks
+from ropebell.checks.run import check, sort_out
+from ropebell.demo.shapes import Shape, ball, box, cylinder, joined, quad
+from ropebell.level.brief import Box, Brief, LightChange, Mark, Pose, Region, Sky, TrialDensity
+from ropebell.level.emitter_table import read_table
+from ropebell.level.finding import Finding
+from ropebell.level.model import Level, Primitive
+from small_levels import SQUARE_WORLDS, WORLDS, Hall
+
+FINE = Brief(region=Region((Box((-1e4,) * 3, (1e4,) * 3),)))
+
+
+def found(hall: Hall, kind: str, brief: Brief = FINE, **more: object) -> list[Finding]:
+    return [f for f in check(hall.subject(brief, **more)) if f.kind == kind]  # type: ignore[arg-type]
+
+
+@pytest.mark.parametrize(("size", "turn"), WORLDS)
+def test_a_clean_hall_has_nothing_that_harms(size: float, turn: float) -> None:
+    kinds = {f.kind for f in check(Hall(size, turn).subject(FINE)) if f.kind != "odd-angle"}
+    # Such a hall may well not have been modelled in metres.
+    assert kinds <= {"scale"}
+
+
+def sliver(h: Hall) -> None:
+    h.add("sliver", box((0, 0, 0), (0.6, 0.00003, 0.05)).rotated(2, 0.3).moved(2, 1, 1))
+
+
+def inside_out(h: Hall) -> None:
+    h.add("chest", box((2, 0.01, -1), (2.8, 0.5, -0.4)).turned_inside_out())
+
+
+def in_plane(h: Hall) -> None:
+    h.add("beam", box((-1, -0.2, -1), (1, 0.0, -0.7)))
+
+
+def near(h: Hall) -> None:
+    h.add("picture", box((-1, 1, 3.54), (0.5, 2, 3.5996)))
+
+
+def crossing(h: Hall) -> None:
+    h.add("post", box((3, -0.2, 0), (3.2, 1.5, 0.2)))
+
+
+def thin_wall(h: Hall) -> None:
+    h.add("partition", joined([box((-4 + i, 0, 0), (-3.02 + i, 3.9, 0.02)) for i in range(8)]))
+
+
+def louvres(h: Hall) -> None:
+    blades = [box((0, 0, 0), (0.01, 0.02, 0.05)).moved(3, 0.02 * i, 0.07 * j) for i in range(30) for j in range(8)]
+    h.add("louvres", joined(blades))
+
+
+def nails(h: Hall) -> None:
+    nail = cylinder(0.006, 0.03, 6)
+    for i in range(3):
+        h.b.add("hall", f"nail {i}", nail, "wood", h.at((i, 0, 1.0)))
+
+
+def overlapping(h: Hall) -> None:
+    sides = [quad([(0, 0, 0), (1, 0, 0), (1, 1, 0), (0, 1, 0)]), quad([(1, 0, 0), (0, 0, 0), (0, 1, 0), (1, 1, 0)])]
+    h.add("flag", joined([s.moved(-1, 1, 1) for s in sides]), uv1=True)
+
+
+def buried(h: Hall) -> None:
+    h.light("buried lamp", (-2.6, 0.4, -1.6))
+
+
+def behind(h: Hall) -> None:
+    h.add("shell", box((6, 0, 0), (7, 1, 1)))
+    inside = quad([(8, 0, 0), (8, 0, 3), (8, 3, 3), (8, 3, 0)])
+    h.add("backdrop", inside)
+    h.light("lost lamp", (8.4, 1.5, 1.5))
+
+
+def far_away(h: Hall) -> None:
+    h.light("far lamp", (0, 40.0, 0), 5.0)
+
+
+def one_sided(h: Hall) -> None:
+    h.add("sheet", quad([(2, 0.5, 0), (3, 0.5, 0), (3, 1.5, 0), (2, 1.5, 0)]))
+
+
+def looks_lit(h: Hall) -> None:
+    h.add("lantern", ball(0.1, 6, 8).moved(0, 3, 0), "painted light")
+
+
+def blinding(h: Hall) -> None:
+    h.add("flare", ball(0.1, 6, 8).moved(0, 3, 0), "bright glow")
+
+
+PLANTED: dict[str, tuple[Callable[[Hall], None], str]] = {
+    "sliver": (sliver, "hall/sliver"),
+    "inside-out": (inside_out, "hall/chest"),
+    "coplanar": (in_plane, "hall/beam"),
+    "hair-gap": (near, "hall/picture"),
+    "crossing": (crossing, "hall/post"),
+    "thin-wall": (thin_wall, "hall/partition"),
+    "costly-blocker": (louvres, "hall/louvres"),
+    "tiny-chart": (nails, "hall/nail 0"),
+    "coordinates-overlapping": (overlapping, "hall/flag"),
+    "light-in-solid": (buried, "lights/buried lamp"),
+    "light-outside": (behind, "lights/lost lamp"),
+    "light-reaches-nothing": (far_away, "lights/far lamp"),
+    "open-back": (one_sided, "hall/sheet"),
+    "glow-not-counted": (looks_lit, "hall/lantern"),
+    "emitter-outlier": (blinding, "hall/flare"),
+}
+
+
+@pytest.mark.parametrize("kind", PLANTED)
+@pytest.mark.parametrize(("size", "turn"), WORLDS)
+def test_planted_troubles_are_found_at_their_object(kind: str, size: float, turn: float) -> None:
+    plant, name = PLANTED[kind]
+    hall = Hall(size, turn)
+    plant(hall)
+    hits = found(hall, kind)
+    assert [f.object for f in hits] == [name]
+    assert hits[0].place is not None and len(hits[0].reason) > 15 and not hits[0].reason.endswith("..")
+    scene = hall.subject().scene
+    rows = scene.node == scene.node_names.index(name)
+    if rows.any():
+        low, high = scene.corners[rows].reshape(-1, 3).min(axis=0), scene.corners[rows].reshape(-1, 3).max(axis=0)
+        slack = 0.02 * float((high - low).max()) + 1e-4
+        assert (np.array(hits[0].place) > low - slack).all() and (np.array(hits[0].place) < high + slack).all()
+
+
+@pytest.mark.parametrize(("size", "turn"), SQUARE_WORLDS)
+def test_a_hair_off_the_axes_is_a_risk_and_a_good_turn_is_none(size: float, turn: float) -> None:
+    hall = Hall(size, turn)
+    hall.add("crooked", box((0, 1, 0), (1, 1.5, 0.5)).rotated(1, math.radians(0.4)))
+    hall.add("turned on purpose", box((2, 1, -2), (3, 1.5, -1.5)).rotated(1, math.radians(12)))
+    assert [f.object for f in found(hall, "odd-angle")] == ["hall/crooked"]
+
+
+def test_rooms_modelled_as_one_shell_are_not_inside_out() -> None:
+    hall = Hall()
+    hall.add("shell", box((-9, -2, -9), (9, 9, 9)).turned_inside_out())
+    assert found(hall, "inside-out") == []
+
+
+def test_faces_in_one_plane_count_only_where_they_can_be_seen() -> None:
+    hall = Hall()
+    # Bottoms of two crates on the floor lie in one plane, but nobody will ever see them.
+    hall.add("crate a", box((1, 0, -3), (2, 0.5, -2)))
+    hall.add("crate b", box((1.5, 0, -2.5), (2.5, 0.6, -1.5)))
+    assert found(hall, "coplanar") == []
+
+
+def with_uv1(uv: Callable[[np.ndarray], np.ndarray]) -> Hall:
+    """A hall with a cloth of a hundred quads whose lightmap coordinates are its picture's, changed."""
+    hall = Hall()
+    quads = [
+        quad([(i, 0, -j), (i + 1, 0, -j), (i + 1, 0, -j - 1), (i, 0, -j - 1)]) for i in range(10) for j in range(10)
+    ]
+    cloth = joined(quads).moved(0, 0.5, 0)
+    positions = cloth.positions * [0.1, 1, 0.1]
+    flat = (cloth.positions[:, [0, 2]] * [0.1, -0.1]).astype(np.float32)
+    shape = Shape(positions.astype(np.float32), cloth.normals, cloth.uv, cloth.triangles)
+    hall.add("cloth", shape)
+    level = hall.b.level(Path("hall.glb"))
+    index = next(i for i, m in enumerate(level.meshes) if m.name == "cloth")
+    primitive: Primitive = replace(level.meshes[index].primitives[0], uv1=uv(flat).astype(np.float32))
+    meshes = (*level.meshes[:index], replace(level.meshes[index], primitives=(primitive,)), *level.meshes[index + 1 :])
+    made: Level = replace(level, meshes=meshes)
+    hall.b.level = lambda _source: made  # type: ignore[method-assign]
+    return hall
+
+
+@pytest.mark.parametrize(
+    ("uv", "kind"),
+    [
+        (lambda p: p * 0.98 + 0.01, ""),
+        (lambda p: p * [1, 0.5], ""),
+        (lambda p: p * 2.5, "coordinates-out-of-range"),
+        (lambda p: p - 0.4, "coordinates-out-of-range"),
+        (lambda p: p * [1, 0], "coordinates-collapsed"),
+        (lambda p: np.abs(p - 0.5), "coordinates-overlapping"),
+        (lambda p: np.stack([p[:, 0] ** 5, p[:, 1]], axis=1) * 0.9 + 0.02, "coordinates-stretched"),
+    ],
+)
+def test_lightmap_coordinates_are_judged(uv: Callable[[np.ndarray], np.ndarray], kind: str) -> None:
+    hall = with_uv1(uv)
+    kinds = [f.kind for f in check(hall.subject(FINE)) if f.kind.startswith("coordinates")]
+    assert kinds == ([kind] if kind else [])
+    report = next(r for r in report_coordinates(hall.subject(FINE)) if r.kind not in ("missing",))
+    assert report.kind == (kind.removeprefix("coordinates-") or "fine")
+
+
+@pytest.mark.parametrize("lights", [3, 5, 8, 12])
+def test_modes_of_lights(lights: int) -> None:
+    hall = Hall()
+    for i in range(lights):
+        hall.light(f"extra {i}", (-3 + 0.4 * i, 2.0, 0.0), reach=9.0)
+    odd = replace(FINE, lights={"lights/extra 0": LightChange(mode="live")})
+    assert [f.object for f in found(hall, "live-light", odd)] == ["lights/extra 0"]
+    fixed = apply_fix(odd, found(hall, "live-light", odd)[0])
+    assert found(hall, "live-light", fixed) == []
+    all_live = {f"lights/extra {i}": LightChange(mode="live") for i in range(lights)}
+    crowd = replace(FINE, lights=all_live, most_live=lights - 1)
+    assert found(hall, "live-light", crowd) == [] and len(found(hall, "live-overlap", crowd)) == 1
+    assert worst_overlap(hall.subject(crowd))[0] == lights
+    assert found(hall, "live-overlap", replace(crowd, most_live=lights)) == []
+    later = replace(FINE, lights={"lights/lamp": LightChange(mode="undecided", work=True, subtracts=True)})
+    kinds = {f.kind for f in check(hall.subject(later)) if f.object == "lights/lamp"}
+    assert kinds == {"undecided-light", "work-light", "subtracting-light"}
+
+
+def test_fixtures_follow_their_light() -> None:
+    hall = Hall()
+    brief = replace(FINE, lights={"lights/lamp": LightChange(fixture="hall/globe")})
+    assert found(hall, "fixture-mismatch", brief) == []
+    off = replace(brief, lights={"lights/lamp": LightChange(fixture="hall/globe", enabled=False)})
+    assert [f.object for f in found(hall, "fixture-mismatch", off)] == ["lights/lamp"]
+    dark = replace(brief, lights={"lights/lamp": LightChange(fixture="hall/crate")})
+    assert len(found(hall, "fixture-mismatch", dark)) == 1
+
+
+@pytest.mark.parametrize(
+    ("mark", "kind"),
+    [
+        (Mark(bias={"wood": 4.0}), "density-bias"),
+        (Mark(poses={"open": Pose((0, 1, 0)), "shut": Pose()}, pose="open", usual="shut"), "unusual-pose"),
+        (Mark(poses={"open": Pose((0, 1, 0)), "shut": Pose()}, pose="open"), "pose"),
+        (Mark(removable=True), "removable-shadow"),
+        (Mark(work=True), "work-object"),
+    ],
+)
+def test_marks_are_checked_and_their_remedies_work(mark: Mark, kind: str) -> None:
+    hall = Hall()
+    for name in ("hall/crate", "hall/table", "hall/floor", "hall/wall east"):
+        brief = replace(FINE, marks={name: mark})
+        hits = found(hall, kind, brief)
+        assert [f.object for f in hits] == [name]
+        if hits[0].fix:
+            assert found(hall, kind, apply_fix(brief, hits[0])) == []
+    quiet = {f.kind for f in check(hall.subject(replace(FINE, marks={"hall/crate": Mark(bias={"wood": 1.0})})))}
+    assert "density-bias" not in quiet
+
+
+def test_objects_at_test_density_are_listed_and_go_back_in_one_act() -> None:
+    hall = Hall()
+    brief = replace(FINE, test_density=TrialDensity(0.25, frozenset({"hall/crate", "hall/table"})))
+    finding = found(hall, "test-density", brief)[0]
+    assert "2 objects" in finding.reason and "crate" in finding.reason
+    assert apply_fix(brief, finding).test_density.paths == frozenset()
+
+
+def test_a_region_is_missed_and_what_is_too_fine_for_its_distance_is_told() -> None:
+    hall = Hall()
+    hall.add("far roof", box((-5, 12, -4), (5, 12.2, 4)))
+    fine = Brief(marks={"hall/far roof": Mark(density=4.0), "hall/crate": Mark(density=4.0)})
+    missing = found(hall, "no-region", fine)[0]
+    assert "%" in missing.reason
+    hits = found(hall, "too-fine", fine)
+    assert [f.object for f in hits] == ["hall/far roof"]
+    assert found(hall, "too-fine", apply_fix(fine, hits[0])) == []
+    assert found(hall, "no-region") == []
+
+
+def test_emitter_tables_are_read_and_judged(tmp_path: Path) -> None:
+    hall = Hall()
+    common, foreign, partly = (tmp_path / f"{n}.csv" for n in ("common", "foreign", "partly"))
+    common.write_text("# ours\nmaterial,r,g,b,strength\nglow,1,0.5,0.25,2000\nnot here,1,1,1,5\n")
+    foreign.write_text("material,r,g,b,strength\nlava,1,0.2,0,9000\nrune,0,0,1,40\n")
+    partly.write_text("material,r,g,b,strength\nglow,1,1,1,500\ndim glow,1,1,1,400\nmisspelt,1,1,1,1\n")
+    tables = tuple(read_table(p) for p in (common, foreign, partly))
+    brief = replace(FINE, tables=("common.csv", "foreign.csv", "partly.csv"))
+    subject = hall.subject(brief, tables)
+    assert subject.emission["glow"].radiance == (500, 500, 500)
+    assert subject.emission["glow"].source == "partly.csv"
+    assert subject.emission["glow"].overruled == ("level", "common.csv")
+    kinds = {f.kind: f for f in check(subject)}
+    assert kinds["foreign-table"].object == "foreign.csv" and "misspelt" in kinds["table-unknown-material"].reason
+    assert apply_fix(brief, kinds["foreign-table"]).tables == ("common.csv", "partly.csv")
+    trouble = replace(subject, troubles=("x.csv, line 2: a value is not a number. Correct the line.",))
+    assert next(f for f in check(trouble) if f.kind == "table-unreadable").severity == "error"
+
+
+def test_skies_that_do_not_count_or_are_dark() -> None:
+    hall = Hall()
+    hall.add("yard", box((20, -0.2, -5), (30, 0, 5)))
+    outside = replace(FINE, region=replace(FINE.region, start=tuple(hall.place((25, 0, 0)))))
+    assert found(hall, "dark-sky") == [] and len(found(hall, "dark-sky", outside)) == 1
+    seen_only = replace(outside, skies={"dusk": Sky((5.0, 5.0, 8.0), counts=False)}, sky="dusk")
+    finding = found(hall, "sky-not-counted", seen_only)[0]
+    lit = apply_fix(seen_only, finding)
+    assert lit.sky_now.counts and found(hall, "sky-not-counted", lit) == []
+    assert found(hall, "dark-sky", replace(lit, region=outside.region), sky=(5.0, 5.0, 8.0)) == []
+
+
+def test_new_old_known_and_gone_are_told_apart() -> None:
+    a, b, c = (Finding(k, "warning", "o", "r", "f") for k in ("a", "b", "c"))
+    first = sort_out([a, b], None, {})
+    assert (first.new, first.old) == ((), (a, b))
+    later = sort_out([a, c], frozenset({"a o", "b o"}), {"a o": "meant so"})
+    assert (later.new, later.old, later.known, later.gone) == ((c,), (), (a,), ("b o",))
+
+
+def test_findings_survive_json_and_remedies_refuse_nonsense() -> None:
+    from ropebell.build.precheck import from_json
+
+    finding = Finding("k", "note", "o", "r", "f", (1.0, 2.0, 3.0), ("mark", "o", "role", "moving"), ("p",))
+    assert from_json(json.loads(json.dumps(finding.as_json()))) == finding
+    assert apply_fix(Brief(), finding).marks["o"].role == "moving"
+    with pytest.raises(ValueError, match="no remedy 'nonsense'"):
+        apply_fix(Brief(), replace(finding, fix=("nonsense",)))
+    with pytest.raises(ValueError, match="no remedy that could"):
+        apply_fix(Brief(), replace(finding, fix=()))
+    marked = with_marks(Brief(), ("a", "b"), "density", 2.0)
+    assert with_marks(marked, ("a", "b"), "density", None) == Brief()
+
+
+def test_directions_all_round_are_even() -> None:
+    directions = fibonacci_sphere(500)
+    np.testing.assert_allclose(np.linalg.norm(directions, axis=1), 1, atol=1e-6)
+    np.testing.assert_allclose(directions.mean(axis=0), 0, atol=3e-3)

@@ -1,0 +1,167 @@
+"""Finishing: noise and its bound, occlusion against true distances, seams along shared edges."""
+
+from __future__ import annotations
+
+import math
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from helpers import bake, level_file, meter, recipe, room
+from ropebell.build.result import open_result
+from ropebell.charts.atlas import ChartSettings, make_atlas
+from ropebell.charts.layout import Layout
+from ropebell.charts.shapes import placed_shapes
+from ropebell.charts.texels import make_texels
+from ropebell.demo.builder import LevelBuilder, at
+from ropebell.demo.shapes import ball, box, quad
+from ropebell.level.model import Light
+from ropebell.level.scene import flatten
+from ropebell.light.footing import find_open_samples
+from ropebell.light.noise import standard_error
+from ropebell.light.occlusion import occlusion, texel_places
+from ropebell.light.rays import RaySpace
+from ropebell.light.seams import find_seams
+from ropebell.light.surface import Surface
+from ropebell.light.transport import empty_hits, trace
+
+
+class Kept:
+    """No layout is kept."""
+
+    def load(self, key: str) -> Layout | None:
+        return None
+
+    def save(self, key: str, layout: Layout) -> None:
+        pass
+
+
+def lit_room(folder: Path) -> Path:
+    b = LevelBuilder()
+    b.material("wall", (0.7, 0.7, 0.7))
+    b.add("g", "room", room(4, 3, 4), "wall")
+    b.add("g", "block", box((0, 0, 0), (0.7, 1.1, 0.6)), "wall", at(1.5, 0, 1.5))
+    b.light("lamp", Light("lamp", "point", (1, 1, 1), 300.0), at(0.7, 2.5, 0.7))
+    return level_file(folder, b)
+
+
+def test_denoising_takes_noise_out_and_leaves_lamp_shadows(tmp_path: Path) -> None:
+    path = lit_room(tmp_path)
+    many = recipe("working", density__texels_per_metre=8.0, light__gather_rays=1024)
+    few = recipe("working", density__texels_per_metre=8.0, light__gather_rays=16)
+    clean = recipe("working", density__texels_per_metre=8.0, light__gather_rays=16, finish__denoise=True)
+    for name, made in (("true", many), ("noisy", few), ("clean", clean)):
+        bake(path, made, tmp_path / name)
+    true, noisy, denoised = (open_result(tmp_path / n) for n in ("true", "noisy", "clean"))
+    inside = true.total[..., 0] > 0
+    error = [float(np.sqrt(np.mean((r.total - true.total)[inside] ** 2))) for r in (noisy, denoised)]
+    assert error[1] < 0.75 * error[0]
+    # Not biased, and direct light is exactly what it was.
+    assert denoised.total[inside].mean() == pytest.approx(noisy.total[inside].mean(), rel=0.01)
+    np.testing.assert_array_equal(denoised.direct, noisy.direct)
+    told = denoised.manifest["finish"]["noise"]
+    assert 0 < told["share_of_light"] < 0.2 and "noise" not in noisy.manifest["finish"]
+
+
+def test_the_standard_error_of_known_rays() -> None:
+    hits = np.array([[0, 1, 0, 1], [2, 2, 2, -3], [-1, -2, -1, -2], [-3, -3, -3, -3]], np.int32)
+    total = np.array([[1, 1, 1], [3, 3, 3], [5, 5, 5], [0, 0, 0]], np.float32)
+    found = standard_error(hits, total, np.full((4, 3), 0.5, np.float32), np.ones(3, np.float32), 1, lambda _: None)
+    # 0.5 and 1.5 twice each: standard deviation 0.5, over the root of n − 1.
+    np.testing.assert_allclose(found[0], 0.5 / math.sqrt(3), rtol=1e-6)
+    np.testing.assert_allclose(found[1], 0, atol=1e-6)
+    np.testing.assert_allclose(found[2], math.pi / 2 / math.sqrt(3), rtol=1e-6)
+    np.testing.assert_allclose(found[3], 0)
+
+
+def laid_out(b: LevelBuilder, density: float) -> tuple:
+    scene = flatten(b.level(Path("a.glb")))
+    atlas, _ = make_atlas(scene, placed_shapes(scene, Kept(), 1, lambda _: None), ChartSettings(density, 512, 2))
+    return scene, atlas, make_texels(scene, atlas, 8, lambda _: None)
+
+
+def test_occlusion_is_that_of_the_true_distances(tmp_path: Path) -> None:
+    b = LevelBuilder()
+    b.material("wall", (0.7, 0.7, 0.7))
+    b.add("g", "room", room(3, 3, 3), "wall")
+    scene, atlas, texels = laid_out(b, 8.0)
+    space = RaySpace(scene.corners)
+    surface = Surface.of(scene, space)
+    samples = find_open_samples(surface, space, texels, atlas, 1, lambda _: None)
+    hits = empty_hits(len(texels), 256)
+    trace(surface, space, texels, atlas, samples, hits, (0, 256), 1, 2, lambda _: None)
+    places = texel_places(scene, samples.triangle, samples.weights, samples.count)
+    found = occlusion(hits, places, 1.0, 2, lambda _: None)
+    rng = np.random.default_rng(1)
+    for wanted in ((1.5, 0.0, 1.5), (0.3, 0.0, 1.5), (0.2, 0.0, 0.2)):
+        i = int(np.argmin(np.linalg.norm(places - wanted, axis=1)))
+        u, v = rng.random((2, 40_000))
+        r, turn = np.sqrt(u), 2 * np.pi * v
+        directions = np.stack([r * np.cos(turn), np.sqrt(1 - u), r * np.sin(turn)], axis=1)
+        # In a box the distance along a ray is that to the nearest of its six planes.
+        with np.errstate(divide="ignore"):
+            t = np.where(directions > 0, (3 - places[i]) / directions, -places[i] / directions)
+        t[:, 1] = np.where(directions[:, 1] > 0, (3 - places[i][1]) / directions[:, 1], np.inf)
+        expected = np.maximum(1 - t.min(axis=1) / 1.0, 0).mean()
+        assert found[i] == pytest.approx(expected, abs=0.02)
+
+
+def test_occlusion_darkens_corners_and_no_middles(tmp_path: Path) -> None:
+    path = lit_room(tmp_path)
+    plain = recipe("working", density__texels_per_metre=8.0)
+    dark = recipe("working", density__texels_per_metre=8.0, occlusion__enabled=True, occlusion__radius=0.4)
+    half = recipe(
+        "working", density__texels_per_metre=8.0, occlusion__enabled=True, occlusion__radius=0.4,
+        occlusion__strength=0.5,
+    )  # fmt: skip
+    for name, made in (("plain", plain), ("dark", dark), ("half", half)):
+        bake(path, made, tmp_path / name)
+    middle, corner = (3.0, 0, 3.0), (3.93, 0, 3.93)
+    before, after, less = (meter(tmp_path / n, middle, corner) for n in ("plain", "dark", "half"))
+    assert after[0].irradiance[0] == pytest.approx(before[0].irradiance[0], rel=0.01)
+    lost = 1 - after[1].irradiance[0] / before[1].irradiance[0]
+    assert lost > 0.3
+    assert 1 - less[1].irradiance[0] / before[1].irradiance[0] == pytest.approx(lost / 2, rel=0.05)
+
+
+def split_floor() -> LevelBuilder:
+    """A floor of two objects that meet along x = 0, at odd sizes so that their texels do not."""
+    b = LevelBuilder()
+    b.material("m", (0.5, 0.5, 0.5))
+    b.add("g", "left", quad([(-1.37, 0, 1), (0, 0, 1), (0, 0, -1), (-1.37, 0, -1)]), "m")
+    b.add("g", "right", quad([(0, 0, 1), (1.91, 0, 1), (1.91, 0, -1), (0, 0, -1)]), "m")
+    b.add("g", "wall", quad([(-1.37, 1, -1), (-1.37, 0, -1), (0, 0, -1), (0, 1, -1)]), "m")
+    return b
+
+
+def test_seams_are_found_where_faces_go_on_smoothly_and_closed_by_little(tmp_path: Path) -> None:
+    scene, atlas, texels = laid_out(split_floor(), 6.0)
+    seams = find_seams(scene, atlas, texels, lambda _: None)
+    # One edge of 2 m at six texels a metre; the edges to the wall are creases.
+    assert 12 <= seams.points <= 36
+    smooth = np.ones((len(texels), 3), np.float32)
+    np.testing.assert_allclose(seams.steps(smooth), 0, atol=1e-9)
+    np.testing.assert_allclose(seams.closed(smooth), smooth, atol=1e-6)
+    owner = scene.node[texels.owner]
+    names = scene.node_names
+    field = np.where((owner == names.index("g/left"))[:, None], 1.0, 1.2).astype(np.float32).repeat(3, axis=1)
+    closed = seams.closed(field)
+    assert np.abs(seams.steps(field)).mean() == pytest.approx(0.2, rel=1e-5)
+    assert np.abs(seams.steps(closed)).mean() < 0.04
+    # Only texels beside the seam move, and none beyond what was on either side.
+    moved = np.abs(closed - field).max(axis=1) > 1e-4
+    assert 0 < moved.sum() < 0.35 * len(field)
+    assert closed.min() > 0.95 and closed.max() < 1.25
+    assert (seams.closed(np.zeros_like(field)) == 0).all()
+
+
+def test_seams_of_round_things_close_in_a_build(tmp_path: Path) -> None:
+    b = LevelBuilder()
+    b.material("m", (0.6, 0.6, 0.6))
+    b.add("g", "ball", ball(1.0, 16, 24), "m")
+    path = level_file(tmp_path, b)
+    made = recipe("working", density__texels_per_metre=6.0, light__gather_rays=32, finish__stitch_seams=True)
+    manifest = bake(path, made, tmp_path / "o", sky=(100.0, 100.0, 100.0))
+    seams = manifest["finish"]["seams"]
+    assert seams["points"] > 50 and seams["step_after"] < 0.4 * seams["step_before"] + 1e-3

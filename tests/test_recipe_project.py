@@ -1,0 +1,187 @@
+"""Recipes, projects, what is stale."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+
+from helpers import bake, floor, level_file, recipe
+from ropebell.build.estimate import RATES, calibrated, estimate
+from ropebell.build.project import Project, find_project, load_project, manifests, uniform_sky
+from ropebell.build.recipe import SHIPPED, UNAVAILABLE, get, keys, load, named, with_setting, with_value
+from ropebell.build.stale import stale_stages
+from ropebell.demo.builder import LevelBuilder, at
+from ropebell.errors import ProjectError, RecipeError
+from ropebell.level.brief import LightChange
+from ropebell.level.model import Light
+from ropebell.level.open import open_level
+from ropebell.level.scene import flatten, with_lights
+
+CONTRACT = [
+    "density.texels_per_metre",
+    "density.page_size",
+    "density.padding",
+    "light.gather_rays",
+    "light.direct_samples",
+    "light.bounces",
+    "light.bounce_gain",
+    "light.bounce_saturation",
+    "light.seed",
+    "occlusion.enabled",
+    "occlusion.radius",
+    "occlusion.strength",
+    "finish.denoise",
+    "finish.stitch_seams",
+    "output.directional",
+    "output.format",
+    "sight.enabled",
+    "sight.cell",
+    "limits.seconds",
+    "limits.memory_mb",
+    "limits.workers",
+    "draft",
+]
+
+
+def test_the_contract_keys_are_all_there_with_usable_defaults() -> None:
+    assert set(keys()) == set(CONTRACT)
+    for name, made in SHIPPED.items():
+        assert made.name == name
+        for key in keys():
+            assert with_value(made, key, get(made, key)) == made
+
+
+@pytest.mark.parametrize("draft", [1, 2, 4, 8])
+def test_the_draft_factor_divides_without_touching_the_recipe(draft: int) -> None:
+    final = named("final")
+    drafted = with_value(final, "draft", draft)
+    assert drafted.density == final.density and drafted.light == final.light
+    assert drafted.texels_per_metre == final.density.texels_per_metre / draft
+    assert drafted.gather_rays == final.light.gather_rays // draft
+    assert drafted.padding == max(4 // draft, 2)
+    assert with_value(drafted, "draft", 1) == final
+
+
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        ("light.bounces", "KEY=VALUE"),
+        ("light.nonsense=1", "no setting 'light.nonsense'"),
+        ("light.bounces=-1", "outside 0 … 512"),
+        ("light.bounces=many", "light.bounces"),
+        ("density.texels_per_metre=0", "greater than 0"),
+        ("density.texels_per_metre=nan", "not usable"),
+        ("draft=3", "draft"),
+        *[(f"{key}=true", "this version cannot do") for key in UNAVAILABLE],
+    ],
+)
+def test_bad_settings_are_named(text: str, words: str) -> None:
+    with pytest.raises(RecipeError, match=words):
+        with_setting(named("working"), text)
+
+
+def test_settings_from_text_and_files(tmp_path: Path) -> None:
+    made = with_setting(with_setting(named("working"), "light.bounces=converged"), "density.texels_per_metre=2.5")
+    assert made.bounces is None and made.density.texels_per_metre == 2.5
+    (tmp_path / "mine.toml").write_text("draft = 2\n[light]\ngather_rays = 99\n")
+    mine = load(str(tmp_path / "mine.toml"))
+    assert (mine.name, mine.draft, mine.light.gather_rays) == ("mine", 2, 99)
+    (tmp_path / "bad.toml").write_text("draft = ")
+    for name, words in (("bad.toml", "not valid TOML"), ("gone.toml", "cannot be read")):
+        with pytest.raises(RecipeError, match=words):
+            load(str(tmp_path / name))
+    with pytest.raises(RecipeError, match="no recipe 'fancy'"):
+        load("fancy")
+
+
+def level(folder: Path) -> Path:
+    b = LevelBuilder()
+    b.material("m", (0.5, 0.5, 0.5))
+    b.add("g", "floor", floor(4), "m")
+    b.light("lamp", Light("lamp", "point", (1, 1, 1), 80.0), at(0, 2, 0))
+    return level_file(folder, b)
+
+
+def test_projects_round_trip_and_keep_what_they_do_not_know(tmp_path: Path) -> None:
+    path = level(tmp_path)
+    project = find_project(path)
+    assert project.folder == tmp_path / "level-light"
+    assert not project.folder.exists()
+    edited = project.with_light("lights/lamp", LightChange(12.5, (1.0, 0.5, 0.0), False))
+    edited = replace(edited.with_brief(**uniform_sky((1.0, 2.0, 3.0))), rest={"view": {"yaw": 1.5}, "strange": [1, 2]})
+    edited.save()
+    again = load_project(project.folder / "project.toml")
+    assert again == edited or replace(again, level=edited.level) == edited
+    assert find_project(path).lights == edited.lights
+    assert find_project(project.folder).sky == (1.0, 2.0, 3.0)
+    assert not edited.with_light("lights/lamp", LightChange()).lights
+
+
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        ("level = ", "not valid TOML"),
+        ("name = 'x'", "names no level"),
+        ("level = 'a.glb'\nsky = [1]", "skies.sky.color"),
+        ("level = 'a.glb'\n[recipe]\nlight = 3", "light"),
+        ("level = 'a.glb'\n[lights.a]\nintensity = -1", "intensity"),
+        ("level = 'a.glb'\nlights = 3", "lights"),
+    ],
+)
+def test_damaged_projects_are_named_and_left_alone(tmp_path: Path, text: str, words: str) -> None:
+    (tmp_path / "project.toml").write_text(text)
+    with pytest.raises(ProjectError, match=words):
+        find_project(tmp_path)
+    assert (tmp_path / "project.toml").read_text() == text
+
+
+def test_folders_without_a_level_or_with_several(tmp_path: Path) -> None:
+    with pytest.raises(ProjectError, match=r"no project\.toml and no level"):
+        find_project(tmp_path)
+    level(tmp_path)
+    assert find_project(tmp_path).level.name == "level.glb"
+    (tmp_path / "b.obj").write_text("")
+    with pytest.raises(ProjectError, match="2 levels"):
+        find_project(tmp_path)
+
+
+def test_stale_names_the_change_and_the_smallest_build(tmp_path: Path) -> None:
+    path = level(tmp_path)
+    project = Project(tmp_path / "p", path, "p", recipe("sketch"))
+    loaded = open_level(path)
+    scene = flatten(loaded)
+    assert stale_stages(scene, project, None, {}).changes == ("never built",)
+    project.builds.mkdir(parents=True)
+    manifest = bake(
+        path,
+        project.recipe,
+        project.builds / "0001",
+        cache=project.cache,
+    )
+    assert stale_stages(scene, project, manifest, {}).fresh
+    brighter = project.with_light("lights/lamp", LightChange(90.0))
+    stale = stale_stages(with_lights(scene, loaded, brighter.brief), brighter, manifest, {})
+    assert (stale.changes, stale.stages) == (("1 light",), ("solve",))
+    rays = replace(project, recipe=with_value(project.recipe, "light.gather_rays", 32))
+    stale = stale_stages(scene, rays, manifest, {})
+    assert (stale.changes, stale.stages) == (("recipe",), ("transport", "solve"))
+    drafted = replace(project, recipe=with_value(project.recipe, "draft", 2))
+    stale = stale_stages(scene, drafted, manifest, {})
+    assert stale.changes == ("draft factor",)
+    assert stale.stages == ("charts", "footing", "direct", "transport", "solve")
+    assert [m for _, m in manifests(project.builds)] == [manifest]
+
+
+def test_estimates_grow_as_the_work_does_and_learn_from_builds(tmp_path: Path) -> None:
+    scene = flatten(open_level(level(tmp_path)))
+    one, four = (estimate(scene, recipe("working", density__texels_per_metre=d), 2) for d in (10.0, 20.0))
+    assert four.texels == pytest.approx(4 * one.texels, rel=0.05)
+    assert four.seconds["transport"] == pytest.approx(4 * one.seconds["transport"], rel=0.05)
+    manifest = bake(level(tmp_path), recipe("working", density__texels_per_metre=10.0))
+    assert one.texels == pytest.approx(manifest["texels"], rel=0.3)
+    slow = {"rates": {"transport": RATES["transport"] / 10, "strange": 1}}
+    assert calibrated([slow]) == {"transport": RATES["transport"] / 10}
+    later = estimate(scene, recipe("working", density__texels_per_metre=10.0), 2, calibrated([slow]))
+    assert later.seconds["transport"] == pytest.approx(10 * one.seconds["transport"])

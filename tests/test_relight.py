@@ -1,0 +1,114 @@
+"""Relight from stored rays against builds with the same values."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from helpers import bake, floor, level_file, recipe, room
+from ropebell.build.fields import SKY
+from ropebell.build.precheck import gather
+from ropebell.build.relight import Relight
+from ropebell.build.result import open_result
+from ropebell.demo.builder import LevelBuilder, at
+from ropebell.demo.shapes import box
+from ropebell.level.brief import Brief, EmitterChange, LightChange
+from ropebell.level.model import Light
+from ropebell.level.open import open_level
+from ropebell.light.pages import to_pages
+from ropebell.light.solve import reflectance, solve
+from ropebell.light.superpose import solved_fields, superposed
+
+SKIES = (40.0, 60.0, 90.0)
+
+
+@pytest.fixture
+def level(tmp_path: Path) -> Path:
+    b = LevelBuilder()
+    b.material("wall", (0.7, 0.4, 0.3))
+    b.material("glow", (0.5, 0.5, 0.5), glow=(300.0, 200.0, 100.0))
+    b.add("g", "room", room(4, 3, 4), "wall")
+    b.add("g", "block", box((0, 0, 0), (0.7, 1.1, 0.6)), "wall", at(1.5, 0, 1.5))
+    b.add("g", "panel", floor(0.6).turned_inside_out(), "glow", at(2, 2.99, 3))
+    b.add("g", "yard", floor(3), "wall", at(9, 0, 0))
+    b.light("lamp", Light("lamp", "point", (1, 1, 1), 80.0, 9.0), at(1, 2, 3))
+    b.light("spot", Light("spot", "spot", (1, 0.5, 0.2), 120.0, 9.0, 0.3, 0.9), at(3, 2.5, 1))
+    return level_file(tmp_path, b)
+
+
+def relight(level: Path, manifest: dict, brief: Brief) -> tuple[Relight, object]:
+    made = recipe("working", density__texels_per_metre=5.0)
+    gathered = gather(open_level(level), brief, made, SKIES, ())
+    return Relight.of(manifest, gathered, level.parent / "cache", lambda _: None), gathered
+
+
+def test_relit_light_is_that_of_a_build_with_these_values(level: Path, tmp_path: Path) -> None:
+    made = recipe("working", density__texels_per_metre=5.0)
+    manifest = bake(level, made, tmp_path / "a", sky=SKIES)
+    changed = Brief(
+        lights={"lights/lamp": LightChange(410.0, (0.2, 0.9, 1.0)), "lights/spot": LightChange(enabled=False)},
+        emitters={"glow": EmitterChange(None, (10.0, 700.0, 20.0))},
+    )
+    found, gathered = relight(level, manifest, changed)
+    assert found.names == ("lights/lamp", "lights/spot", "g/panel", SKY)
+    sky = (7.0, 0.0, 3.0)
+    lit = found.light(found.strengths(gathered.subject.baking, sky))
+    built = bake(level, made, tmp_path / "b", sky=sky, brief=changed)
+    assert {"charts", "footing", "direct", "transport"} <= set(built["reused"])
+    result = open_result(tmp_path / "b")
+    grid = found.texels
+    for field, pages in ((lit.total, result.total), (lit.direct, result.direct)):
+        mine = to_pages(field, grid, found.target, 2)
+        inside = grid.grid >= 0
+        # Pages are half floats: 2⁻¹¹ of each value.
+        np.testing.assert_allclose(mine[inside], pages[inside], rtol=6e-4, atol=1e-3)
+
+
+def test_relit_light_agrees_with_the_solve_to_a_hundred_thousandth(level: Path, tmp_path: Path) -> None:
+    made = recipe("working", density__texels_per_metre=5.0)
+    manifest = bake(level, made, tmp_path / "a", sky=SKIES)
+    found, gathered = relight(level, manifest, Brief(lights={"lights/lamp": LightChange(3333.0)}))
+    strengths = found.strengths(gathered.subject.baking, SKIES)
+    lit = found.light(strengths)
+    whole = solve(found.hits.table, lit.direct, found.reflecting, found.bounces, 2, lambda _: None)
+    np.testing.assert_allclose(lit.total, whole.total, rtol=1e-5, atol=1e-5 * float(whole.total.max()))
+    # The bounces add up to the whole, and each source alone to all of them.
+    parts = sum(found.one_bounce(strengths, b).total for b in range(found.bounces + 1))
+    np.testing.assert_allclose(parts, lit.total, rtol=1e-4, atol=1e-4 * float(lit.total.max()))
+    alone = [found.light(found.strengths(gathered.subject.baking, SKIES, frozenset({n}))).total for n in found.names]
+    np.testing.assert_allclose(sum(alone), lit.total, rtol=1e-5, atol=1e-4)
+
+
+def test_relight_is_not_offered_for_other_rays_or_without_artifacts(level: Path, tmp_path: Path) -> None:
+    made = recipe("working", density__texels_per_metre=5.0)
+    manifest = bake(level, made, tmp_path / "a", sky=SKIES)
+    moved = Brief(lights={"lights/lamp": LightChange(position=(1.0, 1.0, 1.0))})
+    assert relight(level, manifest, moved)[0] is None
+    other = {**manifest, "recipe": {**manifest["recipe"], "draft": 2}}
+    assert relight(level, other, Brief())[0] is None
+    gathered = relight(level, manifest, Brief())[1]
+    assert Relight.of(manifest, gathered, tmp_path / "nowhere", lambda _: None) is None
+    found = relight(level, manifest, Brief())[0]
+    assert found.covers(gathered.subject.baking)
+    assert not replace(found, names=("lights/lamp",)).covers(gathered.subject.baking)
+
+
+def test_fields_of_many_sources_are_those_of_one_after_the_other() -> None:
+    rng = np.random.default_rng(5)
+    hits = rng.integers(-3, 400, (400, 32)).astype(np.int32)
+    albedo = reflectance(rng.random((400, 3)).astype(np.float32), 1.0, 1.0)
+    units = rng.random((400, 3)).astype(np.float32)
+    shares: list[float] = []
+    together = solved_fields(hits, units, albedo, 4, 2, shares.append)
+    assert shares[-1] == pytest.approx(1.0) and shares == sorted(shares)
+    for j in range(3):
+        alone = solve(hits, np.repeat(units[:, j : j + 1], 3, axis=1), albedo, 4, 1, lambda _: None)
+        np.testing.assert_allclose(together[:, j], alone.total, rtol=2e-5)
+    strengths = rng.random((3, 3))
+    np.testing.assert_allclose(
+        superposed(together, strengths, 2), np.einsum("njc,jc->nc", together, strengths), rtol=1e-5
+    )
+    np.testing.assert_allclose(superposed(units, strengths, 1), units @ strengths, rtol=1e-5)

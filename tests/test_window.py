@@ -1,0 +1,463 @@
+"""The real window, offscreen, driven as a person would; waits are for what is wanted, never for a time."""
+
+from __future__ import annotations
+
+import os
+import signal
+import tomllib
+from collections.abc import Iterator
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
+from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QWheelEvent
+from PyQt6.QtWidgets import QApplication
+from pytestqt.qtbot import QtBot
+
+from helpers import floor, level_file, room
+from ropebell.app import palette
+from ropebell.app.actions import STEPS
+from ropebell.app.commands import Command, Commands
+from ropebell.app.finder import matches
+from ropebell.app.preferences import Preferences, preferences_file
+from ropebell.app.rope import spacing
+from ropebell.app.stage.camera import Camera, overview
+from ropebell.app.window import Window
+from ropebell.app.words import clock, lux, short_count
+from ropebell.build.recipe import with_value
+from ropebell.demo.builder import LevelBuilder, at
+from ropebell.errors import LevelError
+from ropebell.level.brief import LightChange
+from ropebell.level.model import Light
+
+LONG = 90_000
+
+
+@pytest.fixture
+def level(tmp_path: Path) -> Path:
+    b = LevelBuilder()
+    b.material("wall", (0.6, 0.5, 0.4))
+    b.material("crate", (0.3, 0.5, 0.2))
+    b.add("g", "room", room(5, 3, 5), "wall")
+    b.add("g", "rug", floor(1, 0.02), "crate", at(2.5, 0, 2.5))
+    b.light("lamp", Light("lamp", "point", (1, 1, 1), 80.0), at(2, 2, 2))
+    return level_file(tmp_path, b)
+
+
+@pytest.fixture
+def window(qtbot: QtBot) -> Iterator[Window]:
+    app = QApplication.instance()
+    assert isinstance(app, QApplication)
+    palette.load_fonts()
+    palette.apply(app, "dark")
+    made = Window(Preferences())
+    made.relighter.enabled = False  # pictures are compared; tests of its own are in test_steps
+    qtbot.addWidget(made)
+    made.show()
+    yield made
+    made.close()
+
+
+def idle(window: Window, qtbot: QtBot) -> None:
+    """Wait until nothing is under way."""
+    s = window.session
+    qtbot.waitUntil(lambda: s.settled and not window.builds.running and s.stale is not None, timeout=LONG)
+
+
+def opened(window: Window, qtbot: QtBot, path: Path) -> None:
+    with qtbot.waitSignal(window.session.opened, timeout=LONG):
+        window.open(path)
+    idle(window, qtbot)
+
+
+def built(window: Window, qtbot: QtBot) -> None:
+    with qtbot.waitSignal(window.builds.ended, timeout=LONG):
+        assert window.commands.run("build.start")
+    idle(window, qtbot)
+
+
+def draft(window: Window) -> None:
+    project = window.session.project
+    assert project is not None
+    window.session.set_recipe("Draft", with_value(project.recipe, "draft", 8))
+
+
+def picture(window: Window) -> np.ndarray:
+    window.stage.grab_smooth()
+    image = window.stage.grab().toImage()
+    data = image.constBits()
+    assert data is not None
+    data.setsize(image.sizeInBytes())
+    return np.frombuffer(data, np.uint8).reshape(image.height(), image.bytesPerLine() // 4, 4)[..., :3].astype(int)
+
+
+def test_build_change_a_lamp_build_again_and_step_between(window: Window, qtbot: QtBot, level: Path) -> None:
+    opened(window, qtbot, level)
+    assert window.strip.build.text() == "Level"
+    draft(window)
+    shares: list[float] = []
+    window.builds.progress.connect(lambda _s, share, _r: shares.append(share))
+    built(window, qtbot)
+    assert shares and shares[-1] == pytest.approx(1.0, abs=0.02)
+    assert window.session.shown_number == 1 and window.stage.has_light
+    assert "Build 1" in window.strip.build.text()
+    # Hover: the strip names the object and its light.
+    window.stage.go(Camera((2.5, 1.6, 4.5), 0.0, -0.5))
+    qtbot.mouseMove(window.stage, window.stage.rect().center())
+    window.stage.pointed.emit(window.stage.spot_at(QPointF(window.stage.rect().center())))
+    assert window.strip.where.text().startswith("g/") and "lx" in window.strip.value.text()
+    # Select the lamp in the table and triple it on the bench.
+    window.commands.run("step.level")
+    rows = [r.name for r in window.level_bench.model.rows]
+    window.level_bench.table.selectRow(rows.index("lamp"))
+    field = window.level_bench.details.candela.field
+    assert field.isVisible() and field.value() == 80.0
+    field.setFocus()
+    field.selectAll()
+    qtbot.keyClicks(field, "240")
+    qtbot.keyClick(field, Qt.Key.Key_Return)
+    assert window.session.project is not None and window.session.project.lights["lights/lamp"].intensity == 240.0
+    qtbot.waitUntil(
+        lambda: window.session.stale is not None and window.session.stale.changes == ("1 light",), timeout=LONG
+    )
+    assert "out of date: 1 light" in window.strip.state.text()
+    dim = picture(window).mean()
+    built(window, qtbot)
+    assert window.session.shown_number == 2
+    assert window.session.shown is not None and "transport" in window.session.shown.manifest["reused"]
+    assert picture(window).mean() > dim + 5
+    # Back along the rope by key, and by clicking the knot.
+    with qtbot.waitSignal(window.session.looking_at, timeout=LONG):
+        window.commands.run("rope.older")
+    assert window.session.shown_number == 1 and "not the newest" in window.strip.state.text()
+    y = next(y for knot, y in window.rope.places() if knot.number == 2)
+    with qtbot.waitSignal(window.session.looking_at, timeout=LONG):
+        qtbot.mouseClick(window.rope, Qt.MouseButton.LeftButton, pos=QPoint(30, round(y)))
+    assert window.session.shown_number == 2
+
+
+def test_undo_and_redo_name_what_they_do_and_survive_on_disk(window: Window, qtbot: QtBot, level: Path) -> None:
+    opened(window, qtbot, level)
+    s = window.session
+    assert not window.commands.run("edit.undo")
+    s.select(s.now.scene.node_names.index("lights/lamp"))
+    slider = window.level_bench.details.candela.slider
+    # One drag is one entry, however many values it passes.
+    slider.sliderPressed.emit()
+    slider.setSliderDown(True)
+    for position in (300, 500, 700):
+        slider.setValue(position)
+    slider.setSliderDown(False)
+    assert s.undo.count() == 1 and s.undo.undoText() == "Change lamp"
+    window.level_bench.details.on.click()
+    assert s.undo.count() == 2
+    window.commands.run("edit.undo")
+    assert s.project.lights["lights/lamp"].enabled
+    window.commands.run("edit.undo")
+    assert s.project.lights == {}
+    window.commands.run("edit.redo")
+    s.save_now()
+    saved = tomllib.loads((s.project.folder / "project.toml").read_text())
+    assert saved["lights"]["lights/lamp"]["intensity"] == s.project.lights["lights/lamp"].intensity
+
+
+def test_stopping_a_build_leaves_a_barred_knot_and_the_old_picture(window: Window, qtbot: QtBot, level: Path) -> None:
+    opened(window, qtbot, level)
+    draft(window)
+    built(window, qtbot)
+    recipe = with_value(with_value(window.session.project.recipe, "draft", 1), "density.texels_per_metre", 60.0)
+    window.session.set_recipe("Fine", recipe)
+    with qtbot.waitSignal(window.builds.progress, timeout=LONG):
+        window.commands.run("build.start")
+    assert window.build_bench.stop.isEnabled() and not window.build_bench.build.isEnabled()
+    with qtbot.waitSignal(window.builds.ended, timeout=LONG) as signal_:
+        qtbot.mouseClick(window.build_bench.stop, Qt.MouseButton.LeftButton)
+    assert signal_.args[1].state == "stopped"
+    idle(window, qtbot)
+    assert [k.outcome.state for k in window.session.knots] == ["done", "stopped"]
+    assert window.session.shown_number == 1 and window.stage.has_light
+
+
+def test_a_crashed_build_is_told_and_the_window_lives_on(window: Window, qtbot: QtBot, level: Path) -> None:
+    opened(window, qtbot, level)
+    window.session.set_recipe("Fine", with_value(window.session.project.recipe, "density.texels_per_metre", 60.0))
+    with qtbot.waitSignal(window.builds.progress, timeout=LONG):
+        window.commands.run("build.start")
+    with qtbot.waitSignal(window.builds.ended, timeout=LONG) as signal_:
+        os.kill(window.builds.pid, signal.SIGKILL)
+    assert signal_.args[1].state == "died"
+    assert window.notice.isVisible() and "vanished" in window.notice.text()
+    idle(window, qtbot)
+    draft(window)
+    built(window, qtbot)
+    assert [k.outcome.state for k in window.session.knots] == ["died", "done"]
+    assert not window.notice.isVisible()
+
+
+def test_reopening_shows_the_last_build_without_building(qtbot: QtBot, window: Window, level: Path) -> None:
+    opened(window, qtbot, level)
+    draft(window)
+    built(window, qtbot)
+    project = window.session.project.folder
+    window.session.save_now()
+    second = Window(Preferences())
+    qtbot.addWidget(second)
+    second.show()
+    opened(second, qtbot, project)
+    qtbot.waitUntil(lambda: second.session.shown_number == 1, timeout=LONG)
+    assert second.stage.has_light and second.session.stale.fresh
+    assert second.session.project.recipe.draft == 8
+    second.close()
+
+
+def test_light_appears_while_the_build_runs(window: Window, qtbot: QtBot, level: Path) -> None:
+    opened(window, qtbot, level)
+    window.session.set_recipe("Rays", with_value(window.session.project.recipe, "light.gather_rays", 1024))
+    with qtbot.waitSignal(window.builds.picture, timeout=LONG):
+        window.commands.run("build.start")
+    assert window.stage.has_light and window.builds.running
+    assert window.strip.state.text().startswith("rough")
+    window.commands.run("build.stop")
+    qtbot.waitUntil(lambda: not window.builds.running, timeout=LONG)
+
+
+def test_the_exposure_follows_the_first_build_and_then_stays(window: Window, qtbot: QtBot, level: Path) -> None:
+    opened(window, qtbot, level)
+    draft(window)
+    window.stage.go(Camera((2.5, 1.6, 4.5), 0.0, -0.4))
+    built(window, qtbot)
+    first = window.stage.look.exposure
+    assert first == pytest.approx(window.stage.exposure_for_view(), rel=0.01)
+    window.session.set_light("lights/lamp", LightChange(800.0))
+    built(window, qtbot)
+    assert window.stage.look.exposure == first
+    window.commands.run("stage.expose")
+    bright = window.stage.look.exposure
+    assert bright < first / 4
+    # Looking elsewhere adapts it, unless it is held.
+    with qtbot.waitSignal(window.stage.rested, timeout=LONG):
+        window.stage.go(Camera((2.0, 1.9, 2.3), 0.0, -1.5))
+    close = window.stage.look.exposure
+    assert close != bright
+    window.commands.run("stage.follow")
+    assert window.strip.exposure.text().endswith("held")
+    with qtbot.waitSignal(window.stage.rested, timeout=LONG):
+        window.stage.go(Camera((4.8, 0.3, 4.8), 2.3, 0.0))
+    assert window.stage.look.exposure == close
+
+
+def test_troubles_are_told_in_the_window(window: Window, qtbot: QtBot, tmp_path: Path) -> None:
+    (tmp_path / "bad.gltf").write_text("{")
+    with qtbot.waitSignal(window.session.trouble, timeout=LONG):
+        window.open(tmp_path / "bad.gltf")
+    assert window.notice.isVisible() and "not valid JSON" in window.notice.text()
+    assert "Drop a level here" in window.stage.message
+
+
+def drop(window: Window, path: Path) -> bool:
+    data = QMimeData()
+    data.setUrls([QUrl.fromLocalFile(str(path))])
+    where, none = window.rect().center(), Qt.KeyboardModifier.NoModifier
+    enter = QDragEnterEvent(where, Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton, none)
+    window.dragEnterEvent(enter)
+    if enter.isAccepted():
+        window.dropEvent(QDropEvent(QPointF(where), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton, none))
+    return enter.isAccepted()
+
+
+def test_a_build_of_another_shape_is_shown_as_it_was(window: Window, qtbot: QtBot, level: Path) -> None:
+    """Without the cache, or after the level changed, a build shows the level it was made of."""
+    opened(window, qtbot, level)
+    draft(window)
+    built(window, qtbot)
+    assert window.stage.scene_shown is window.session.now.scene
+    folder = window.session.project.folder
+    window.session.save_now()
+    b = LevelBuilder()
+    b.material("wall", (0.6, 0.5, 0.4))
+    b.add("g", "room", room(9, 3, 5), "wall")
+    b.light("lamp", Light("lamp", "point", (1, 1, 1), 80.0), at(2, 2, 2))
+    level_file(level.parent, b)
+    with qtbot.waitSignal(window.session.opened, timeout=LONG):
+        window.open(folder)
+    idle(window, qtbot)
+    shown = window.stage.scene_shown
+    assert shown is not window.session.now.scene
+    assert np.ptp(shown.corners[..., 0]) == pytest.approx(5) and "g/rug" in shown.node_names
+    assert window.session.stale.changes[-1] == "level" and "out of date" in window.strip.state.text()
+
+
+def test_drag_and_drop_and_recent_levels(window: Window, qtbot: QtBot, level: Path, tmp_path: Path) -> None:
+    (tmp_path / "notes.txt").write_text("x")
+    assert not drop(window, tmp_path / "notes.txt")
+    with qtbot.waitSignal(window.session.opened, timeout=LONG):
+        assert drop(window, level)
+    assert window.preferences.recent == [str(level)]
+    assert Preferences.load().recent == [str(level)]
+    idle(window, qtbot)
+
+
+def test_picking_on_the_stage_and_in_the_table_agree(window: Window, qtbot: QtBot, level: Path) -> None:
+    opened(window, qtbot, level)
+    window.stage.go(Camera((2.5, 2.5, 2.5), 0.0, np.radians(-88)))
+    qtbot.mouseClick(window.stage, Qt.MouseButton.LeftButton, pos=window.stage.rect().center())
+    s = window.session
+    assert s.now.scene.node_names[s.selection] == "g/rug"
+    bench = window.level_bench
+    chosen = bench.table.selectionModel().selectedRows()
+    assert bench.model.at(chosen[0].row()).name == "rug"
+    assert bench.details.name.text() == "rug"
+    # Building replaces the scene on the stage; the selection stays the same object.
+    draft(window)
+    built(window, qtbot)
+    shown = window.stage.scene_shown
+    assert shown.node_names[window.stage.look.selected] == "g/rug"
+    before = window.stage.camera
+    window.commands.run("stage.focus")
+    assert window.stage.camera != before
+    bench.filter.setText("point")
+    assert bench.model.rowCount() == 1
+
+
+def test_hands_orbit_pan_look_fly_and_zoom(window: Window, qtbot: QtBot, level: Path) -> None:
+    opened(window, qtbot, level)
+    stage = window.stage
+    stage.go(Camera((2.5, 1.5, 4.5)))
+    middle = stage.rect().center()
+
+    def drag(button: Qt.MouseButton, by: QPoint) -> Camera:
+        before = stage.camera
+        qtbot.mousePress(stage, button, pos=middle)
+        for share in (0.5, 1.0):
+            at_ = QPointF(middle) + QPointF(by) * share
+            from PyQt6.QtGui import QMouseEvent
+
+            move = QMouseEvent(
+                QMouseEvent.Type.MouseMove, at_, stage.mapToGlobal(at_), button, button, Qt.KeyboardModifier.NoModifier
+            )
+            stage.mouseMoveEvent(move)
+        qtbot.mouseRelease(stage, button, pos=middle + by)
+        return before
+
+    pivot = stage.spot_at(QPointF(middle)).position
+    before = drag(Qt.MouseButton.LeftButton, QPoint(60, 0))
+    away = [np.linalg.norm(np.array(c.eye) - pivot) for c in (before, stage.camera)]
+    assert away[0] == pytest.approx(away[1]) and stage.camera.yaw != before.yaw
+    before = drag(Qt.MouseButton.RightButton, QPoint(0, 40))
+    assert stage.camera.eye == before.eye and stage.camera.pitch < before.pitch
+    before = drag(Qt.MouseButton.MiddleButton, QPoint(50, 20))
+    assert stage.camera.yaw == before.yaw and stage.camera.eye != before.eye
+    before = stage.camera
+    angle = QPoint(0, 120)
+    wheel = QWheelEvent(QPointF(middle), stage.mapToGlobal(QPointF(middle)), QPoint(), angle, Qt.MouseButton.NoButton,
+                        Qt.KeyboardModifier.NoModifier, Qt.ScrollPhase.NoScrollPhase, False)  # fmt: skip
+    stage.wheelEvent(wheel)
+    assert np.dot(np.array(stage.camera.eye) - before.eye, stage.camera.forward) > 0
+    before = stage.camera
+    stage.setFocus()
+    with qtbot.waitSignal(stage.camera_changed, timeout=LONG):
+        qtbot.keyPress(stage, Qt.Key.Key_W)
+    qtbot.keyRelease(stage, Qt.Key.Key_W)
+    assert np.dot(np.array(stage.camera.eye) - before.eye, before.forward) > 0
+    perspective = stage.camera
+    window.commands.run("stage.plan")
+    assert stage.camera.plan and window.strip.eye.text() == "plan"
+    window.commands.run("stage.plan")
+    assert stage.camera == perspective
+
+
+def test_views_exposure_and_texels_change_the_picture_and_the_strip(window: Window, qtbot: QtBot, level: Path) -> None:
+    opened(window, qtbot, level)
+    draft(window)
+    built(window, qtbot)
+    window.stage.go(Camera((2.5, 1.6, 4.6), 0.0, -0.35))
+    seen = []
+    for view in ("result", "surface", "light", "direct", "bounced", "texels"):
+        window.commands.run(f"view.{view}")
+        seen.append(picture(window))
+    for i, a in enumerate(seen):
+        assert all(np.abs(a - b).mean() > 1.0 for b in seen[:i])
+    window.commands.run("view.light")
+    smooth = picture(window)
+    window.commands.run("stage.texels")
+    assert window.strip.filter.text() == "by texel" and np.abs(picture(window) - smooth).mean() > 0.3
+    before = picture(window).mean()
+    window.commands.run("stage.brighter")
+    assert picture(window).mean() > before
+
+
+def test_steps_show_their_bench_and_none_is_empty(window: Window) -> None:
+    for step in STEPS:
+        window.top.steps[step].click()
+        assert window.benches.currentWidget() is window.bench_of[step]
+        assert window.top.steps[step].isChecked()
+
+
+def test_commands_have_one_door(qtbot: QtBot) -> None:
+    commands = Commands()
+    happened: list[str] = []
+
+    def fails() -> None:
+        raise LevelError("it broke", "a.glb", "Mend it")
+
+    commands.add(
+        Command("a", "Alpha", lambda: happened.append("a"), "A"),
+        Command("b", "Beta", fails),
+        Command("c", "Gamma", lambda: happened.append("c"), enabled=lambda: False),
+    )
+    with pytest.raises(ValueError, match="clashes"):
+        commands.add(Command("d", "Delta", lambda: None, "A"))
+    assert commands.run("a") and happened == ["a"]
+    with qtbot.waitSignal(commands.failed) as told:
+        assert not commands.run("b")
+    assert told.args == ["a.glb: it broke. Mend it."]
+    assert not commands.run("c") and happened == ["a"]
+
+
+def test_the_finder_finds_and_acts(window: Window, qtbot: QtBot) -> None:
+    window.finder.popup()
+    qtbot.keyClicks(window.finder.field, "step rec")
+    assert window.finder.list.count() == 1
+    qtbot.keyClick(window.finder.field, Qt.Key.Key_Return)
+    assert window.step == "Recipe"
+    assert matches("vi di", "View: direct light") and not matches("x", "View: direct light")
+
+
+def test_the_bench_folds_away_in_narrow_windows(window: Window) -> None:
+    window.resize(1280, 800)
+    QApplication.processEvents()
+    assert window.bench_frame.isVisible()
+    window.resize(1024, 700)
+    QApplication.processEvents()
+    assert not window.bench_frame.isVisible()
+    window.commands.run("window.bench")
+    assert window.bench_frame.isVisible()
+
+
+def test_damaged_preferences_never_stop_the_start() -> None:
+    preferences_file().parent.mkdir(parents=True, exist_ok=True)
+    preferences_file().write_text("{broken")
+    assert Preferences.load() == Preferences()
+    assert preferences_file().with_suffix(".damaged.json").read_text() == "{broken"
+    preferences_file().write_text('{"recent": [3, "/a"], "look": "purple"}')
+    assert Preferences.load() == Preferences(["/a"], "dark")
+
+
+def test_cameras_project_what_their_rays_meet() -> None:
+    low, high = np.array([-3.0, 0, -8]), np.array([4.0, 5, 2])
+    for camera in (overview(low, high), Camera((1, 2, 3), 0.7, -0.3), Camera((0, 9, 0), plan=True).framing(low, high)):
+        for x, y in ((0.0, 0.0), (0.7, -0.4), (-0.9, 0.9)):
+            origin, direction = camera.ray(x, y, 1.3)
+            point = camera.matrix(1.3, 0.1 if not camera.plan else -100, 100) @ [*(origin + 5 * direction), 1]
+            np.testing.assert_allclose(point[:2] / point[3], [x, y], atol=1e-9)
+    corners = np.array([[x, y, z, 1] for x in (-3, 4) for y in (0, 5) for z in (-8, 2)])
+    clip = corners @ overview(low, high, 1.3).matrix(1.3, 0.1, 200).T
+    assert (np.abs(clip[:, :2] / clip[:, 3:]) <= 1.0).all()
+
+
+def test_words_and_rope_spacing() -> None:
+    assert [clock(s) for s in (0.4, 9, 222, 3900)] == ["0:00", "0:09", "3:42", "1:05:00"]
+    assert lux(0.123) == "0.12 lx" and lux(38.24) == "38.2 lx"
+    assert short_count(53_090) == "53 k" and short_count(1_234_567) == "1.2 M"
+    assert spacing(1) < spacing(60) < spacing(3600) < 100
