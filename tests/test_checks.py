@@ -12,14 +12,19 @@ import numpy as np
 import pytest
 
 from ropebell.checks.coordinates import report_coordinates
-from ropebell.checks.lights import fibonacci_sphere, worst_overlap
-from ropebell.checks.remedies import apply_fix, with_marks
+from ropebell.checks.grid import grid_step, square_sides
+from ropebell.checks.lights import worst_overlap
+from ropebell.checks.remedies import act, apply_fix, with_marks
 from ropebell.checks.run import check, sort_out
+from ropebell.checks.shapes import hull_refusal
 from ropebell.demo.shapes import Shape, ball, box, cylinder, joined, quad
-from ropebell.level.brief import Box, Brief, LightChange, Mark, Pose, Region, Sky, TrialDensity
+from ropebell.level.brief import Box, Brief, LightChange, Mark, Move, Pose, Region, Sky, TrialDensity
 from ropebell.level.emitter_table import read_table
 from ropebell.level.finding import Finding
 from ropebell.level.model import Level, Primitive
+from ropebell.light.sampling import fibonacci_sphere
+from ropebell.sight.hull import hull_pieces
+from ropebell.sight.walk import EYE, Walkable
 from small_levels import SQUARE_WORLDS, WORLDS, Hall
 
 FINE = Brief(region=Region((Box((-1e4,) * 3, (1e4,) * 3),)))
@@ -145,6 +150,90 @@ def test_a_hair_off_the_axes_is_a_risk_and_a_good_turn_is_none(size: float, turn
     hall.add("crooked", box((0, 1, 0), (1, 1.5, 0.5)).rotated(1, math.radians(0.4)))
     hall.add("turned on purpose", box((2, 1, -2), (3, 1.5, -1.5)).rotated(1, math.radians(12)))
     assert [f.object for f in found(hall, "odd-angle")] == ["hall/crooked"]
+
+
+@pytest.mark.parametrize(("size", "turn"), SQUARE_WORLDS)
+@pytest.mark.parametrize("moved", [False, True])
+def test_a_hair_off_the_grid_is_told_and_moved_back(size: float, turn: float, moved: bool) -> None:
+    hall = Hall(size, turn)
+    step = grid_step(square_sides(hall.subject(FINE)), hall.subject(FINE).extent)
+    assert step > 0 and [f.object for f in found(hall, "off-grid")] == []
+    hair = 0.03 * step / size
+    hall.b.add("hall", "nudged", box((0, 0, 0), (1, 1, 1)), "wood", hall.at((2 + hair, 0.2, 1)))
+    hall.b.add("hall", "set freely", box((0, 0, 0), (1, 1, 1)), "wood", hall.at((-2 + 0.37 * step / size, 0.2, 1)))
+    # A move of the project's own stands between the object's frame and the level's.
+    own = replace(FINE, moves={"hall/nudged": Move((0.0, 0.0, -1.0), (0.0, 90.0, 0.0))}) if moved else FINE
+    hits = found(hall, "off-grid", own)
+    assert [f.object for f in hits] == ["hall/nudged"]
+    back = apply_fix(own, hits[0])
+    assert found(hall, "off-grid", back) == []
+    before, after = (hall.subject(b) for b in (own, back))
+    mine = before.scene.node == before.scene.node_names.index("hall/nudged")
+    went = (after.scene.corners - before.scene.corners)[mine]
+    assert np.allclose(np.linalg.norm(went, axis=2), 0.03 * step, rtol=1e-3)
+    assert (after.scene.corners == before.scene.corners)[~mine].all()
+
+
+def test_a_level_without_a_grid_has_nothing_off_it() -> None:
+    turned = Hall(1.0, 0.7)
+    assert found(turned, "off-grid") == []
+    hall = Hall(1.0)
+    rng = np.random.default_rng(3)
+    for i in range(60):
+        low = rng.uniform(-4, 3, 3)
+        hall.add(f"stone {i}", box(tuple(low), tuple(low + rng.uniform(0.1, 0.9, 3))))
+    subject = hall.subject(FINE)
+    sides = square_sides(subject)
+    assert len(sides.low) > 180 and grid_step(sides, subject.extent) == 0
+    assert found(hall, "off-grid") == []
+
+
+@pytest.mark.parametrize(("size", "turn"), [w for w in WORLDS if w[0] != 0.01])
+def test_pieces_of_the_hull_stay_sight_blockers(size: float, turn: float) -> None:
+    hall = Hall(size, turn)
+    hall.add("yard", box((20, -0.2, -5), (30, 0, 5)))
+    # Rooms are asked where players can stand; one metre of the level is one of the player's.
+    start = tuple(float(v) for v in hall.place((-1.0, 0.0, 2.0)))
+    here = replace(FINE, region=replace(FINE.region, start=start))
+    subject = hall.subject(here)
+    floors = Walkable(np.array([hall.place((x, 0, 2)) for x in (-3, -1, 0, 2)]) - [0, EYE - size, 0], 0.3, start)
+    subject.__dict__["floors"] = floors
+    pieces = {subject.baking.node_names[n] for n in np.flatnonzero(subject.hull)}
+    walls = {f"hall/{n}" for n in ("floor", "ceiling", "wall south", "wall north", "wall east", "wall west")}
+    assert pieces == walls
+    opened = with_marks(here, ("hall/wall east",), "blocks_sight", False)
+    assert "'hall/wall east' is a piece of the outer hull" in hull_refusal(subject, opened)
+    branch = with_marks(here, ("hall",), "blocks_sight", False, branch=True)
+    assert "is a piece of the outer hull" in hull_refusal(subject, branch)
+    assert hull_refusal(subject, with_marks(here, ("hall/table",), "blocks_sight", False)) == ""
+    assert hull_refusal(subject, with_marks(here, ("hall/wall east",), "density", 2.0)) == ""
+    leaky = hall.subject(opened)
+    leaky.__dict__["floors"] = floors
+    hits = [f for f in check(leaky) if f.kind == "hull-opened"]
+    assert [f.object for f in hits] == ["hall/wall east"] and hits[0].severity == "error"
+    assert apply_fix(opened, hits[0]).marks["hall/wall east"].blocks_sight is True
+
+
+def test_a_room_with_a_hole_is_no_closed_room() -> None:
+    hall = Hall()
+    places = np.array([hall.place((x, 1.6, 2)) for x in (-3, -1, 0, 2)])
+    whole, holed = hall.subject(FINE), hall.subject(with_marks(FINE, ("hall/ceiling",), "role", "left-out"))
+    assert hull_pieces(whole.baking, whole.space, places).sum() == 6
+    assert hull_pieces(holed.baking, holed.space, places).sum() == 0
+    assert hull_pieces(whole.baking, whole.space, np.zeros((0, 3))).sum() == 0
+
+
+def test_a_costly_blocker_in_the_hull_has_no_button() -> None:
+    hall = Hall()
+    louvres(hall)
+    free = found(hall, "costly-blocker")[0]
+    assert act(free) == "Let it not block sight"
+    subject = hall.subject(FINE)
+    hull = subject.hull.copy()
+    hull[subject.baking.node_names.index("hall/louvres")] = True
+    subject.__dict__["hull"] = hull
+    closing = next(f for f in check(subject) if f.kind == "costly-blocker")
+    assert closing.fix == () and act(closing) == "" and "plain wall" in closing.remedy
 
 
 def test_rooms_modelled_as_one_shell_are_not_inside_out() -> None:

@@ -512,6 +512,40 @@ def test_emitters_tables_and_skies_show_their_sources(window: Window, qtbot: QtB
     idle(window, qtbot)
 
 
+def test_a_glowing_surface_is_seen_otherwise_than_it_lights(window: Window, qtbot: QtBot) -> None:
+    s, page, stage = window.session, window.lights_bench.emitters, window.stage
+    window.commands.run("step.lights")
+    window.lights_bench.show_page(1)
+    page.table.selectRow(0)
+    lit = s.now.scene.emitters[0].radiance.copy()
+    assert page.look.field.value() == pytest.approx(400.0, rel=1e-6)
+    page.set_tint((1.0, 0.2, 0.1))
+    assert page.look.field.value() == pytest.approx(400.0, rel=1e-3)
+    page.look.field.setValue(2000.0)
+    seen = np.array(brief(window).looks["glow"])
+    assert seen @ [0.2126, 0.7152, 0.0722] == pytest.approx(2000.0) and seen[1] == pytest.approx(0.2 * seen[0])
+    assert stage.look.glow == brief(window).looks
+    assert (s.now.scene.emitters[0].radiance == lit).all(), "what it is seen with lights nothing"
+    page.strength.field.setValue(123.0)
+    assert brief(window).looks["glow"] == pytest.approx(tuple(seen)), "light and look are set apart"
+    page.as_light.click()
+    assert brief(window).looks["glow"] == pytest.approx(tuple(s.now.scene.emitters[0].radiance))
+    s.undo.undo()
+    window.commands.run("build.start")
+    qtbot.waitUntil(lambda: not window.builds.running and s.shown is not None, timeout=LONG)
+    idle(window, qtbot)
+    baked = open_level(s.knots[-1].folder / "level-baked.glb")
+    assert next(m for m in baked.materials if m.name == "glow").emission == pytest.approx(tuple(seen), rel=1e-5)
+    stage.go(Camera((4.0, 2.0, 4.9), 0.0, 0.0))
+    stage.look.exposure = 1.0 / 4000.0
+    middle = []
+    for glow in (brief(window).looks, {"glow": (0.0, 0.0, 2000.0)}):
+        stage.show_glow(glow)
+        stage._frames.draw_now()
+        middle.append(np.array(stage._image.pixelColor(stage.width() // 2, stage.height() // 2).getRgb()[:3]))
+    assert middle[0][0] > middle[0][2] + 50 and middle[1][2] > middle[1][0] + 50
+
+
 def test_a_level_exported_again_keeps_camera_selection_and_marks(window: Window, qtbot: QtBot, level: Path) -> None:
     s = window.session
     s.edit_brief("Mark", lambda b: replace(b, marks={"things/crate": Mark(density=2.0)}))

@@ -134,6 +134,11 @@ class Picture:
         w.stage.hide_nodes(nodes)
         w.strip_words.refresh()
 
+    def show_glow(self) -> None:
+        """Materials glow on the stage as the project says they are seen."""
+        project = self._window.session.project
+        self._window.stage.show_glow(project.brief.looks if project is not None else {})
+
     def rearranged(self) -> None:
         """The level stands or is divided differently: what the stage shows of it is shown anew."""
         w = self._window

@@ -23,6 +23,7 @@ from ropebell.build.stale import Stale, stale_stages
 from ropebell.build.store import Store
 from ropebell.checks.remedies import apply_fix
 from ropebell.checks.run import Sorted, sort_out
+from ropebell.checks.shapes import hull_refusal
 from ropebell.errors import ProjectError
 from ropebell.level.brief import Brief, BriefError, LightChange
 from ropebell.level.differences import Differences, differences
@@ -255,7 +256,7 @@ class Session(QObject):
         brief = self.now.project.brief
         try:
             after = change(brief)
-            refused = refusal(self.now.source, brief, after)
+            refused = refusal(self.now.source, brief, after) or hull_refusal(self.now.gathered.subject, after)
         except BriefError as error:
             after, refused = brief, f"That cannot be: {error}."
         if refused:

@@ -175,6 +175,7 @@ class Window(QMainWindow):
         s.told.connect(self.tell)
         s.rearranged.connect(self.picture.rearranged)
         s.hidden_changed.connect(self.picture.apply_hidden)
+        s.follow(self.picture.show_glow)
         self.commands.failed.connect(self.tell)
         self.commands.done.connect(lambda _: self.notice.hide())
         b.started.connect(self._build_started)

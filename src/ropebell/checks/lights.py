@@ -12,6 +12,7 @@ from ropebell.checks.subject import Place, Subject, as_place, listed, short
 from ropebell.level.emitter_table import looks_lit
 from ropebell.level.finding import Finding
 from ropebell.level.scene import PlacedLight
+from ropebell.light.sampling import fibonacci_sphere
 
 LOOKS = 64
 # A live light is odd where fewer than this share of the lights are.
@@ -56,15 +57,6 @@ def _look_round(s: Subject, light: PlacedLight) -> tuple[int, int, int, float, l
     names = [short(scene.node_names[n]) for n in np.unique(scene.node[hit[back]])] if back.any() else []
     nearest = float(far[struck].min()) if struck.any() else math.inf
     return int(front.sum()), int(back.sum()), int((~struck).sum()), nearest, names
-
-
-def fibonacci_sphere(count: int) -> NDArray[np.float32]:
-    """(count, 3) float32 directions spread evenly: R. Swinbank and J. Purser, "Fibonacci grids", QJRMS 132 (2006)."""
-    i = np.arange(count) + 0.5
-    y = 1 - 2 * i / count
-    turn = math.pi * (1 + math.sqrt(5)) * i
-    r = np.sqrt(1 - y * y)
-    return np.stack([r * np.cos(turn), y, r * np.sin(turn)], axis=1).astype(np.float32)
 
 
 def modes(s: Subject) -> Iterator[Finding]:

@@ -6,7 +6,7 @@ import json
 from dataclasses import replace
 from typing import Any
 
-from ropebell.level.brief import NO_MARK, Brief, LightChange, Mark, TrialDensity
+from ropebell.level.brief import NO_MARK, Brief, LightChange, Mark, Move, TrialDensity
 from ropebell.level.finding import Finding
 
 
@@ -31,6 +31,10 @@ def apply_fix(brief: Brief, finding: Finding) -> Brief:
         path, key, value = rest
         change = brief.lights.get(path, LightChange())
         return replace(brief, lights={**brief.lights, path: replace(change, **{key: _value(value)})})
+    if verb == "move":
+        path, value = rest
+        shift, turn, scale = json.loads(value)
+        return replace(brief, moves={**brief.moves, path: Move(tuple(shift), tuple(turn), scale)})
     if verb == "drop-table":
         return replace(brief, tables=tuple(t for t in brief.tables if t != rest[0]))
     if verb == "own-density":
@@ -39,6 +43,35 @@ def apply_fix(brief: Brief, finding: Finding) -> Brief:
         sky = replace(brief.sky_now, counts=True)
         return replace(brief, skies={**brief.skies, brief.sky: sky})
     raise ValueError(f"there is no remedy '{verb}'")
+
+
+ACTS = {
+    ("mark", "role"): "Leave it out",
+    ("marks", "role"): "Leave them out",
+    ("mark", "unwrap"): "Unwrap it for good",
+    ("mark", "two_sided"): "Make it two-sided",
+    ("mark", "density"): "Give it the level's density",
+    ("mark", "pose"): "Bake the usual pose",
+    ("light", "enabled"): "Switch it off",
+    ("light", "mode"): "Bake it",
+    ("clear-bias", ""): "Clear the bias",
+    ("own-density", ""): "Own density again",
+    ("drop-table", ""): "Take it off the list",
+    ("sky-counts", ""): "Let it count",
+    ("move", ""): "Move it onto the grid",
+}
+
+
+def act(finding: Finding) -> str:
+    """What a finding's button does, in two to five words; empty where it has none."""
+    if not finding.fix:
+        return ""
+    verb, *rest = finding.fix
+    key = {"mark": 1, "light": 1, "marks": 0}.get(verb)
+    name = rest[key] if key is not None else ""
+    if (verb, name) == ("mark", "blocks_sight"):
+        return "Let it block sight" if _value(rest[2]) else "Let it not block sight"
+    return ACTS[verb, name]
 
 
 def with_marks(brief: Brief, paths: tuple[str, ...], key: str, value: Any, branch: bool = False) -> Brief:

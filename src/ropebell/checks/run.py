@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
 
-from ropebell.checks import contacts, coordinates, emitters, lights, settings, shapes
+from ropebell.checks import contacts, coordinates, emitters, grid, lights, settings, shapes
 from ropebell.checks.contents import contents
 from ropebell.checks.subject import Subject
 from ropebell.checks.welded import Welded
@@ -31,8 +31,9 @@ def geometry(s: Subject) -> list[Finding]:
     welded = Welded.of(s.baking, s.sizes)
     return [
         *shapes.slivers(s), *shapes.inside_out(s, welded), *shapes.open_sheets(s, welded), *shapes.odd_angles(s),
-        *shapes.costly_blockers(s), *shapes.thin_walls(s, welded), *contacts.coplanar(s, welded),
-        *contacts.near_and_crossing(s, welded), *coordinates.coordinates(s), *coordinates.tiny_charts(s),
+        *grid.off_grid(s), *shapes.costly_blockers(s), *shapes.opened_hull(s), *shapes.thin_walls(s, welded),
+        *contacts.coplanar(s, welded), *contacts.near_and_crossing(s, welded), *coordinates.coordinates(s),
+        *coordinates.tiny_charts(s),
     ]  # fmt: skip
 
 

@@ -10,6 +10,8 @@ from numpy.typing import NDArray
 
 from ropebell.checks.subject import Subject, as_place, rows_by
 from ropebell.checks.welded import Welded
+from ropebell.level.arrange import marks_in_force
+from ropebell.level.brief import Brief, Mark
 from ropebell.level.finding import Finding
 from ropebell.level.scene import Scene
 
@@ -149,10 +151,40 @@ def costly_blockers(s: Subject) -> Iterator[Finding]:
             f"{counts[node]:,} small faces ({100 * counts[node] / total:.0f} % of the level) count as a sight blocker; "
             f"they will take most of the visibility stage and hide little."
         )
-        yield Finding(
-            "costly-blocker", "warning", name, reason, "Let it not block sight", s.centre(int(node)),
-            ("mark", name, "blocks_sight", "false"),
-        )  # fmt: skip
+        fix: tuple[str, ...] = ("mark", name, "blocks_sight", "false")
+        remedy = "Let it not block sight"
+        if s.hull[node]:
+            reason += " It is a piece of the outer hull, which something has to close."
+            remedy, fix = "Put a plain wall behind it first; then it need not block sight", ()
+        yield Finding("costly-blocker", "warning", name, reason, remedy, s.centre(int(node)), fix)
+
+
+def opened_hull(s: Subject) -> Iterator[Finding]:
+    """Pieces of the outer hull that do not block sight: visibility cannot be worked out for a level that leaks."""
+    for node in np.flatnonzero([mark.blocks_sight is False for mark in s.scene.marks.nodes]):
+        if s.hull[node]:
+            name = s.baking.node_names[node]
+            reason = "It is a piece of the outer hull, but does not block sight: the visibility stage leaks through it."
+            fix = ("mark", name, "blocks_sight", "true")
+            yield Finding("hull-opened", "error", name, reason, "Let it block sight", s.centre(int(node)), fix)
+
+
+def hull_refusal(s: Subject, after: Brief) -> str:
+    """Why marks may not become as in `after`: a piece of the hull would stop blocking sight; empty if none would."""
+    before = s.brief
+    tables = ((before.marks, after.marks), (before.branches, after.branches))
+    if all(_sight(a) == _sight(b) for a, b in tables):
+        return ""
+    then = marks_in_force(s.level, after).nodes
+    for node in np.flatnonzero(s.hull):
+        if then[node].blocks_sight is False and s.scene.marks.nodes[node].blocks_sight is not False:
+            name = s.baking.node_names[node]
+            return f"'{name}' is a piece of the outer hull: without it the level leaks. Close the hull behind it first."
+    return ""
+
+
+def _sight(marks: dict[str, Mark]) -> dict[str, bool]:
+    return {path: mark.blocks_sight for path, mark in marks.items() if mark.blocks_sight is not None}
 
 
 def thin_walls(s: Subject, welded: Welded) -> Iterator[Finding]:

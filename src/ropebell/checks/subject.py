@@ -14,6 +14,7 @@ from ropebell.level.emitter_table import EmissionSource, EmitterTable
 from ropebell.level.model import F64, Level
 from ropebell.level.scene import Scene, taking_part
 from ropebell.light.rays import RaySpace
+from ropebell.sight.hull import hull_pieces
 from ropebell.sight.walk import Walkable, start_point, walkable
 
 Place = tuple[float, float, float]
@@ -58,6 +59,12 @@ class Subject:
         """Floors that can be walked from the start point, None without one."""
         start = start_point(self.level, self.baking, self.brief)
         return walkable(self.baking, self.space, start) if start is not None and len(self.baking) else None
+
+    @cached_property
+    def hull(self) -> NDArray[np.bool_]:
+        """(nodes,) whether an object closes rooms off from the outside; none where no start point tells."""
+        floors = self.floors
+        return hull_pieces(self.baking, self.space, floors.eyes if floors is not None else np.zeros((0, 3)))
 
     @cached_property
     def extent(self) -> float:

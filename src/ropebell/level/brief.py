@@ -168,11 +168,13 @@ class EmitterChange:
 
     Attributes:
         counts: whether it gives light; None: as its radiance says.
-        radiance: linear RGB in cd/m².
+        radiance: linear RGB in cd/m² that gives light.
+        look: linear RGB in cd/m² that it is seen with, which lights nothing; None: as the level draws it.
     """
 
     counts: bool | None = None
     radiance: Radiance | None = None
+    look: Radiance | None = None
     note: str | None = None
 
 
@@ -304,6 +306,11 @@ class Brief:
     def paths(self) -> set[str]:
         """Every node path that something is decided about."""
         return {*self.marks, *self.branches, *self.lights, *self.moves}
+
+    @property
+    def looks(self) -> dict[str, Radiance]:
+        """The radiance that glowing materials are seen with, by name, where it is not the level's own."""
+        return {name: change.look for name, change in self.emitters.items() if change.look is not None}
 
     def light(self, path: str) -> LightChange:
         """The change of one light on top of its template."""

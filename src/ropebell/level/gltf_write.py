@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import math
 import struct
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -83,8 +83,11 @@ def baked_glb(level: Level, scene: Scene, placement: LightmapPlacement, brief: B
 
     Args:
         scene: the flattened level, in whose triangle order `placement` is.
-        brief: whose light settings are written into the lights.
+        brief: whose light settings are written into the lights, and whose looks into the glowing materials.
     """
+    looks = brief.looks
+    seen = tuple(replace(m, emission=looks.get(m.name, m.emission)) for m in level.materials)
+    level = replace(level, materials=seen)
     buffer = _Buffer()
     writer = _Materials(level, buffer)
     meshes: list[dict[str, Any]] = []

@@ -153,3 +153,12 @@ def cosine_direction(n0: float, n1: float, n2: float, u: float, v: float) -> tup
     x, y, z = radius * c, radius * s, math.sqrt(max(0.0, 1.0 - u))
     t0, t1, t2, b0, b1, b2 = frame(n0, n1, n2)
     return x * t0 + y * b0 + z * n0, x * t1 + y * b1 + z * n1, x * t2 + y * b2 + z * n2
+
+
+def fibonacci_sphere(count: int) -> NDArray[np.float32]:
+    """(count, 3) float32 directions spread evenly: R. Swinbank and J. Purser, "Fibonacci grids", QJRMS 132 (2006)."""
+    i = np.arange(count) + 0.5
+    y = 1 - 2 * i / count
+    turn = math.pi * (1 + math.sqrt(5)) * i
+    r = np.sqrt(1 - y * y)
+    return np.stack([r * np.cos(turn), y, r * np.sin(turn)], axis=1).astype(np.float32)

@@ -22,6 +22,7 @@ from PyQt6.QtWidgets import (
 from ropebell.app.benches.parts import LIST_WIDTH, button, fit, label, rows_in
 from ropebell.app.palette import THEME, font
 from ropebell.app.session import Session
+from ropebell.checks.remedies import act
 from ropebell.level.finding import Finding
 
 FINDING, GROUP = Qt.ItemDataRole.UserRole, Qt.ItemDataRole.UserRole + 1
@@ -42,6 +43,7 @@ TITLES = {
     "foreign-table": "Another level's emitter table",
     "glow-not-counted": "Looks lit, gives no light",
     "hair-gap": "Gap of a hair",
+    "hull-opened": "Outer hull opened",
     "inside-out": "Inside out",
     "light-in-solid": "Light inside a solid",
     "light-off": "Light is off",
@@ -53,6 +55,7 @@ TITLES = {
     "no-light": "No light at all",
     "no-region": "No play region",
     "no-surfaces": "No surfaces",
+    "off-grid": "A hair off the grid",
     "odd-angle": "A hair off the axes",
     "open-back": "Open back",
     "pose": "Pose",
@@ -140,10 +143,6 @@ class FindingDelegate(QStyledItemDelegate):
         return QSize(200, 28 if finding is None else 42)
 
 
-# Left and right margin of the card, and the gap between its buttons.
-CARD_MARGINS = 2 * 12 + 8
-
-
 class ChecksPanel(QWidget):
     """The findings, and all about the one that is chosen.
 
@@ -187,7 +186,7 @@ class ChecksPanel(QWidget):
         self.head, self.reason, self.advice = label("", "heading"), label(""), label("", "second")
         for widget in (self.head, self.reason, self.advice):
             inside.addWidget(widget)
-        self.fix = button("Do it", "main", "Apply the remedy")
+        self.fix = button("", "main", "Apply the remedy")
         self.known = button("Known here", "", "Accept this finding with a note")
         line = QHBoxLayout()
         line.addWidget(self.fix)
@@ -269,14 +268,10 @@ class ChecksPanel(QWidget):
         self.reason.setText(finding.reason)
         self.advice.setText(f"{finding.object or 'The level'}{place}." + (f" Known here: {note}." if note else ""))
         self.known.setText("No longer known" if note else "Known here")
-        self.fix.setText(finding.remedy)
-        # A remedy's own words stand on its button where both buttons fit the bench; else they are told above it.
-        fits = self.fix.sizeHint().width() + self.known.sizeHint().width() <= LIST_WIDTH - CARD_MARGINS
-        if not fits:
-            self.fix.setText("Do it")
+        self.fix.setText(act(finding))
         self.fix.setToolTip(finding.remedy)
         self.fix.setVisible(bool(finding.fix))
-        if not finding.fix or not fits:
+        if finding.remedy != act(finding):
             self.advice.setText(f"{self.advice.text()} {finding.remedy}.")
         for text in (self.reason, self.advice):
             fit(text, max(self.width(), LIST_WIDTH) - 26)

@@ -8,9 +8,11 @@ from pathlib import Path
 
 import numpy as np
 from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QIcon, QPixmap
 from PyQt6.QtWidgets import (
     QAbstractItemView,
     QCheckBox,
+    QColorDialog,
     QFileDialog,
     QHeaderView,
     QListWidget,
@@ -23,8 +25,10 @@ from PyQt6.QtWidgets import (
 from ropebell.app.benches.parts import Scale, TunedNumber, button, label, pair, rows_in, rule
 from ropebell.app.reading import Opened
 from ropebell.app.session import Session
+from ropebell.app.tint import from_display, to_display
 from ropebell.level.brief import Brief, EmitterChange
 from ropebell.level.emitter_table import EmissionSource, looks_lit
+from ropebell.level.model import F64
 
 LUMINANCE = np.array([0.2126, 0.7152, 0.0722])
 DARK = EmissionSource((0.0, 0.0, 0.0), "nobody")
@@ -57,8 +61,15 @@ class EmittersPage(QWidget):
         self.name, self.about = label("", "heading"), label("", "second")
         self.counts = QCheckBox("Gives light")
         self.strength = TunedNumber("Luminance", "cd/m²", Scale(0, 50_000, 1e9, 0))
+        self.look = TunedNumber(
+            "Seen with", "cd/m²", Scale(0, 50_000, 1e9, 0), "How bright it looks; it lights nothing"
+        )
+        self.tint = button("Tint…", "flat", "Tint it is seen with")
+        self.as_light = button("Seen as it lights", "flat")
+        self._looks = pair(self.tint, self.as_light)
         self.reset = button("As the tables and the level say", "flat")
-        for widget in (self.name, self.about, self.counts, self.strength, self.reset):
+        self._details = (self.name, self.about, self.counts, self.strength, self.look, self._looks, self.reset)
+        for widget in self._details:
             rows.addWidget(widget)
         rows.addWidget(rule())
         rows.addWidget(label("Emitter tables", "heading"))
@@ -79,6 +90,9 @@ class EmittersPage(QWidget):
         self.table.itemSelectionChanged.connect(self._chosen)
         self.counts.clicked.connect(self._set_counts)
         self.strength.changed.connect(self._set_strength)
+        self.look.changed.connect(self._set_look)
+        self.tint.clicked.connect(self._ask_tint)
+        self.as_light.clicked.connect(self._look_as_light)
         self.reset.clicked.connect(self._reset)
         self.add.clicked.connect(self._ask_table)
         self.drop.clicked.connect(self._drop_table)
@@ -139,7 +153,7 @@ class EmittersPage(QWidget):
 
     def _chosen(self) -> None:
         now, name = self._session.now, self._material()
-        for widget in (self.name, self.about, self.counts, self.strength, self.reset):
+        for widget in self._details:
             widget.setVisible(bool(name))
         if not name or now is None:
             return
@@ -153,6 +167,11 @@ class EmittersPage(QWidget):
         self.about.setText(f"{source.source} says so{over}. {area:.3g} m², {lumen} lm in all.")
         self.counts.setChecked(lum > 0)
         self.strength.show_value(lum, "")
+        seen = self._seen(now)
+        self.look.show_value(
+            float(LUMINANCE @ seen), "" if name in now.project.brief.looks else "as the level draws it"
+        )
+        self.tint.setIcon(swatch(seen))
         self.reset.setVisible(name in now.project.brief.emitters)
 
     def _set(self, title: str, change: EmitterChange | None, gesture: str = "") -> None:
@@ -174,7 +193,7 @@ class EmittersPage(QWidget):
             number = next(i for i, m in enumerate(now.level.materials) if m.name == name)
             color = np.array(now.level.materials[number].base_color[:3])
             r, g, b = (float(v) for v in color / max(float(LUMINANCE @ color), 1e-6) * 1000.0)
-            self._set("Gives light", EmitterChange(None, (r, g, b)))
+            self._set("Gives light", replace(before, counts=None, radiance=(r, g, b)))
             return
         self._set("Gives light" if on else "Gives no light", replace(before, counts=None if on else False))
 
@@ -183,9 +202,49 @@ class EmittersPage(QWidget):
         if now is None:
             return
         source = now.gathered.subject.emission.get(name, DARK)
-        before = np.array(source.radiance) if _luminance(source) > 0 else np.ones(3)
-        r, g, b = (float(v) for v in before / max(float(LUMINANCE @ before), 1e-9) * value)
-        self._set("Luminance", EmitterChange(None, (r, g, b)), gesture)
+        color = np.array(source.radiance) if _luminance(source) > 0 else np.ones(3)
+        change = self._change(now)
+        self._set("Luminance", replace(change, counts=None, radiance=_scaled(color, value)), gesture)
+
+    def _change(self, now: Opened) -> EmitterChange:
+        return now.project.brief.emitters.get(self._material(), EmitterChange())
+
+    def _seen(self, now: Opened) -> F64:
+        """(3,) radiance that the chosen material is seen with."""
+        name = self._material()
+        own = next((m.emission for m in now.level.materials if m.name == name), (0.0, 0.0, 0.0))
+        return np.array(now.project.brief.looks.get(name, own))
+
+    def _set_look(self, value: float, gesture: str) -> None:
+        now = self._session.now
+        if now is None:
+            return
+        seen = self._seen(now)
+        color = seen if seen.max() > 0 else np.ones(3)
+        self._set("Look", replace(self._change(now), look=_scaled(color, value)), gesture)
+
+    def _ask_tint(self) -> None:
+        now = self._session.now
+        if now is None:
+            return
+        seen = self._seen(now)
+        color = QColorDialog.getColor(to_display((seen[0], seen[1], seen[2])), self, "Tint it is seen with")
+        if color.isValid():
+            self.set_tint(from_display(color))
+
+    def set_tint(self, color: tuple[float, float, float]) -> None:
+        """See the chosen material in this linear colour, as bright as before."""
+        now = self._session.now
+        if now is None:
+            return
+        value = float(LUMINANCE @ self._seen(now))
+        self._set("Tint", replace(self._change(now), look=_scaled(np.array(color), value)))
+
+    def _look_as_light(self) -> None:
+        now = self._session.now
+        if now is not None:
+            source = now.gathered.subject.emission.get(self._material(), DARK)
+            self._set("Seen as it lights", replace(self._change(now), look=source.radiance))
 
     def _reset(self) -> None:
         self._set("As the tables say", None)
@@ -220,6 +279,19 @@ class EmittersPage(QWidget):
 def spaced(value: float) -> str:
     """A whole number with its thousands apart."""
     return f"{value:,.0f}".replace(",", "\u202f")
+
+
+def _scaled(color: F64, luminance: float) -> tuple[float, float, float]:
+    """A colour with this luminance."""
+    r, g, b = (float(v) for v in color / max(float(LUMINANCE @ color), 1e-9) * luminance)
+    return (r, g, b)
+
+
+def swatch(color: F64) -> QIcon:
+    """A small square of a linear colour."""
+    picture = QPixmap(14, 14)
+    picture.fill(to_display((float(color[0]), float(color[1]), float(color[2]))))
+    return QIcon(picture)
 
 
 def _luminance(source: EmissionSource) -> float:

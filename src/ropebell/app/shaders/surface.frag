@@ -8,6 +8,7 @@ uniform vec3 base_color;
 uniform vec3 emission;
 uniform bool two_sided;
 uniform sampler2D picture;
+uniform sampler2D glow_picture;
 uniform sampler2DArray total_light;
 uniform sampler2DArray direct_light;
 in vec3 v_normal;
@@ -64,7 +65,7 @@ void main() {
     vec3 total = texture(total_light, at).rgb;
     vec3 direct = texture(direct_light, at).rgb;
     vec3 shown;
-    if (view == 0) shown = tone(surface * total / PI + emission);
+    if (view == 0) shown = tone(surface * total / PI + emission * to_linear(texture(glow_picture, v_picture_uv).rgb));
     else if (view == 1) shown = to_display(surface);
     else if (view == 2) shown = tone(GREY * total / PI);
     else if (view == 3) shown = tone(GREY * direct / PI);

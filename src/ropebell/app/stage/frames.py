@@ -117,6 +117,7 @@ class Frames(QObject):
         if self._closed:
             return
         self._closed = True
+        self._wanted = False
 
         def end() -> None:
             if self._renderer is not None:
@@ -125,6 +126,7 @@ class Frames(QObject):
 
         self._thread.submit(end)
         self._thread.shutdown(wait=True)
+        self.drawing = False
 
     def _report(self, done: Future[None]) -> None:
         if not done.cancelled() and done.exception() is not None:

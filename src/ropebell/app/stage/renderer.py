@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from importlib.resources import files
 from typing import Any
@@ -61,6 +62,7 @@ class Look:
         selected: node whose outline is drawn, −1 for none.
         chosen: all nodes that are marked.
         hidden: nodes that are not drawn.
+        glow: radiance in cd/m² that materials are seen with, by name, where it is not the level's own.
     """
 
     view: str = "result"
@@ -69,6 +71,7 @@ class Look:
     selected: int = -1
     chosen: tuple[int, ...] = ()
     hidden: frozenset[int] = frozenset()
+    glow: Mapping[str, tuple[float, float, float]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -209,11 +212,14 @@ class Renderer:
             texture.filter = (kind, kind)
             texture.use(unit)
         p["picture"].value, p["total_light"].value, p["direct_light"].value, p["flags"].value = 0, 1, 2, 3
+        p["glow_picture"].value = 4
         self._node_flags(look).use(3)
         for batch in self._state.batches:
             m = self._level.materials[batch.material]
             p["base_color"].value = m.base_color[:3]
-            p["emission"].value = m.emission
+            p["emission"].value = look.glow.get(m.name, m.emission)
+            texture = self._textures.get(m.emission_texture.image) if m.emission_texture is not None else None
+            (texture or self._white).use(4)
             p["two_sided"].value = batch.two_sided
             texture = self._textures.get(m.base_texture.image) if m.base_texture is not None else None
             (texture or self._white).use(0)

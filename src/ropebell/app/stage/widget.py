@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import replace
 
 import numpy as np
@@ -126,6 +127,12 @@ class Stage(QWidget):
         """Draw all nodes but these."""
         self.look.hidden = nodes
         self.redraw()
+
+    def show_glow(self, glow: Mapping[str, tuple[float, float, float]]) -> None:
+        """Draw these materials as if they glowed so, in cd/m²."""
+        if glow != self.look.glow:
+            self.look.glow = glow
+            self.redraw()
 
     def lay_over(self, overlay: Overlay) -> None:
         """Draw this over the picture from now on."""
