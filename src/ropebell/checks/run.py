@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 
 from ropebell.checks import contacts, coordinates, emitters, grid, lights, settings, shapes
@@ -14,6 +15,8 @@ from ropebell.level.unheeded import unmatched
 
 # So many of one kind are told one by one.
 MOST_OF_A_KIND = 60
+# Most of the checks' time is spent in calls that release the interpreter lock.
+THREADS = 2
 
 
 def check(s: Subject) -> list[Finding]:
@@ -28,13 +31,17 @@ def geometry(s: Subject) -> list[Finding]:
     """Findings that depend on shapes, marks and where lights stand."""
     if not len(s.baking):
         return []
-    welded = Welded.of(s.baking, s.sizes)
-    return [
-        *shapes.slivers(s), *shapes.inside_out(s, welded), *shapes.open_sheets(s, welded), *shapes.odd_angles(s),
-        *grid.off_grid(s), *shapes.costly_blockers(s), *shapes.opened_hull(s), *shapes.thin_walls(s, welded),
-        *contacts.coplanar(s, welded), *contacts.near_and_crossing(s, welded), *coordinates.coordinates(s),
-        *coordinates.tiny_charts(s),
-    ]  # fmt: skip
+    with ThreadPoolExecutor(THREADS, thread_name_prefix="checks") as pool:
+        pool.submit(lambda: s.floors)  # and the tree of rays beneath it, while surfaces are welded here
+        welded = Welded.of(s.baking, s.sizes)
+        # The longest first; the order of the list of findings is `in_order`'s.
+        rooms = [
+            contacts.near_and_crossing(s, welded), shapes.slivers(s), shapes.inside_out(s, welded),
+            shapes.open_sheets(s, welded), shapes.odd_angles(s), grid.off_grid(s), shapes.costly_blockers(s),
+            shapes.opened_hull(s), shapes.thin_walls(s, welded), contacts.coplanar(s, welded),
+            coordinates.coordinates(s), coordinates.tiny_charts(s),
+        ]  # fmt: skip
+        return [finding for found in pool.map(list[Finding], rooms) for finding in found]
 
 
 def decisions(s: Subject) -> list[Finding]:

@@ -14,6 +14,7 @@ from ropebell.level.arrange import marks_in_force
 from ropebell.level.brief import Brief, Mark
 from ropebell.level.finding import Finding
 from ropebell.level.scene import Scene
+from ropebell.level.triangles import longest_squared
 
 # Lower than this share of its longest edge, a face's normal and its hits hang on the last bits of a float.
 SLIVER = 1e-4
@@ -32,7 +33,7 @@ WALL_TEXELS = 60
 def slivers(s: Subject) -> Iterator[Finding]:
     """Objects with faces so thin that the ray library may answer with anything."""
     scene = s.baking
-    edges = np.linalg.norm(scene.corners - np.roll(scene.corners, 1, axis=1), axis=2).max(axis=1)
+    edges = np.sqrt(longest_squared(scene.corners))
     thin = 2.0 * scene.areas < SLIVER * edges * edges
     found = np.flatnonzero(thin)
     for node, mine in rows_by(scene.node[found]):

@@ -13,6 +13,7 @@ from ropebell.level.brief import NO_BRIEF, Brief
 from ropebell.level.emitter_table import EmissionSource, EmitterTable
 from ropebell.level.model import F64, Level
 from ropebell.level.scene import Scene, taking_part
+from ropebell.level.triangles import corner_bounds
 from ropebell.light.rays import RaySpace
 from ropebell.sight.hull import hull_pieces
 from ropebell.sight.walk import Walkable, start_point, walkable
@@ -111,8 +112,9 @@ def bounds_by(corners: F64, owner: NDArray[np.int32], count: int) -> tuple[F64, 
         order = np.argsort(owner, kind="stable")
         sorted_owner = owner[order]
         starts = np.flatnonzero(np.append(True, sorted_owner[1:] != sorted_owner[:-1]))
-        low[sorted_owner[starts]] = np.minimum.reduceat(corners.min(axis=1)[order], starts)
-        high[sorted_owner[starts]] = np.maximum.reduceat(corners.max(axis=1)[order], starts)
+        lowest, highest = corner_bounds(corners)
+        low[sorted_owner[starts]] = np.minimum.reduceat(lowest[order], starts)
+        high[sorted_owner[starts]] = np.maximum.reduceat(highest[order], starts)
     return low, high
 
 

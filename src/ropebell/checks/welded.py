@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 
+from ropebell.checks.subject import bounds_by
 from ropebell.level.model import F64, I32
 from ropebell.level.scene import Scene
 
@@ -62,9 +63,7 @@ class Welded:
         first = np.full(count, len(piece), np.int64)
         np.minimum.at(first, piece, np.arange(len(piece)))
         node = scene.node[first] if count else np.zeros(0, np.int32)
-        low, high = np.full((count, 3), np.inf), np.full((count, 3), -np.inf)
-        np.minimum.at(low, piece, scene.corners.min(axis=1))
-        np.maximum.at(high, piece, scene.corners.max(axis=1))
+        low, high = bounds_by(scene.corners, piece, count)
         # About the piece's own corner, or far pieces lose their volume to rounding.
         local = scene.corners - low[piece][:, None, :]
         six = np.einsum("ij,ij->i", local[:, 0], np.cross(local[:, 1], local[:, 2]))

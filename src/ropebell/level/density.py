@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from ropebell.level.arrange import Marks
 from ropebell.level.brief import Box, Brief, DensityBox
 from ropebell.level.model import F32, F64, Level
+from ropebell.level.triangles import corner_bounds
 
 if TYPE_CHECKING:  # the scene holds what is computed here
     from ropebell.level.scene import Scene
@@ -25,7 +26,7 @@ def density_factors(scene: Scene, level: Level, brief: Brief, marks: Marks) -> F
     factor = of_node[scene.node]
     _apply_bias(factor, scene, level, marks)
     if brief.density_boxes or brief.region.boxes:
-        low, high = scene.corners.min(axis=1), scene.corners.max(axis=1)
+        low, high = corner_bounds(scene.corners)
         factor *= _box_factors(low, high, brief.density_boxes)
         if brief.region.boxes:
             factor[~objects_inside(scene, low, high, brief.region.boxes)] /= brief.region.outside
@@ -56,7 +57,7 @@ def ray_shares(scene: Scene, brief: Brief) -> F32:
     """(T,) float32 share of the gather rays: all inside the play region, one in `outside` for objects outside it."""
     shares = np.ones(len(scene), np.float32)
     if brief.region.boxes and len(scene):
-        low, high = scene.corners.min(axis=1), scene.corners.max(axis=1)
+        low, high = corner_bounds(scene.corners)
         shares[~objects_inside(scene, low, high, brief.region.boxes)] = 1.0 / brief.region.outside
     return shares
 

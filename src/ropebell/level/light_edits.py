@@ -12,6 +12,7 @@ from pydantic import ValidationError
 
 from ropebell.level.brief import ADDED, NO_CHANGE, AddedLight, Brief, LightChange, unusable
 from ropebell.level.scene import PlacedLight, Scene
+from ropebell.level.triangles import corner_bounds
 
 # What a new light is until it is set: cd with a reach in metres, or lux for a sun.
 NEW_CANDELA, NEW_REACH, NEW_LUX = 100.0, 10.0, 5000.0
@@ -128,8 +129,9 @@ def nearest_objects(scene: Scene, light: PlacedLight, most: int = 8) -> list[str
         return []
     count = len(scene.node_names)
     low, high = np.full((count, 3), np.inf), np.full((count, 3), -np.inf)
-    np.minimum.at(low, scene.node, scene.corners.min(axis=1))
-    np.maximum.at(high, scene.node, scene.corners.max(axis=1))
+    lowest, highest = corner_bounds(scene.corners)
+    np.minimum.at(low, scene.node, lowest)
+    np.maximum.at(high, scene.node, highest)
     there = np.flatnonzero(np.isfinite(low).all(axis=1))
     low, high = low[there], high[there]
     away = np.linalg.norm(np.maximum(np.maximum(low - light.position, light.position - high), 0), axis=1)

@@ -13,6 +13,7 @@ from ropebell.level.arrange import Marks, arranged, chosen_pose, marks_in_force
 from ropebell.level.brief import NO_BRIEF, Brief, LightChange, Radiance
 from ropebell.level.density import density_factors, ray_shares
 from ropebell.level.model import F32, F64, I32, Level, Light, Material, Notice, Primitive
+from ropebell.level.triangles import corner_bounds, longest_squared
 
 # Triangles thinner than this, relative to their longest edge, have no usable normal in single precision.
 SLIVER_HEIGHT = 1e-7
@@ -151,8 +152,8 @@ class Scene:
         """Lowest and highest corner; zeros for an empty scene."""
         if not len(self):
             return np.zeros(3), np.zeros(3)
-        flat = self.corners.reshape(-1, 3)
-        return flat.min(axis=0), flat.max(axis=0)
+        low, high = corner_bounds(self.corners)
+        return low.min(axis=0), high.max(axis=0)
 
 
 Emission = dict[str, Radiance]
@@ -290,8 +291,7 @@ class _Parts:
         corners = placed[place[:, None], order]
         cross = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
         twice = np.linalg.norm(cross, axis=1)
-        edges = np.linalg.norm(corners - np.roll(corners, 1, axis=1), axis=2).max(axis=1, initial=0.0)
-        keep = twice > np.maximum(edges * edges * SLIVER_HEIGHT, 1e-300)
+        keep = twice > np.maximum(longest_squared(corners) * SLIVER_HEIGHT, 1e-300)
         if not keep.all():
             for node, count in zip(nodes.tolist(), np.bincount(place[~keep], minlength=len(nodes)).tolist()):
                 if count:

@@ -11,6 +11,7 @@ from embreex.rtcore_scene import EmbreeScene
 from numpy.typing import NDArray
 
 from ropebell.level.model import F32, F64, I32
+from ropebell.level.triangles import corner_bounds
 
 # Rays start this far off their surface, relative to the coordinates' size: single precision rounds a hit
 # point by up to some 2⁻²¹ of it, and a start closer than that would hit its own triangle.
@@ -30,9 +31,9 @@ class RaySpace:
     """
 
     def __init__(self, corners: F64, blocks: NDArray[np.bool_] | None = None) -> None:
-        flat = corners.reshape(-1, 3)
-        low = flat.min(axis=0) if len(flat) else np.zeros(3)
-        high = flat.max(axis=0) if len(flat) else np.zeros(3)
+        low, high = corner_bounds(corners)
+        low = low.min(axis=0) if len(low) else np.zeros(3)
+        high = high.max(axis=0) if len(high) else np.zeros(3)
         self.centre: F64 = (low + high) / 2
         self.extent = float(np.linalg.norm(high - low))
         self.vertices: F32 = np.ascontiguousarray((corners - self.centre).astype(np.float32))
@@ -41,8 +42,7 @@ class RaySpace:
         self._number = None if blocks is None or blocks.all() else np.flatnonzero(blocks).astype(np.int32)
         met = self.vertices if self._number is None else np.ascontiguousarray(self.vertices[self._number])
         if len(met):
-            order = np.arange(3 * len(met), dtype=np.int32).reshape(-1, 3)
-            TriangleMesh(self._scene, met.reshape(-1, 3), order)
+            TriangleMesh(self._scene, met)  # without an index, whose copying takes as long again
         self._empty = not len(met)
         # The library builds its tree at the first call, which must not happen on two threads at once.
         self.first_hit(np.zeros((1, 3), np.float32), np.array([[0, 1, 0]], np.float32))
