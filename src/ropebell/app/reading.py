@@ -93,6 +93,8 @@ class Knot:
         draft: the draft factor, 1 for final.
         faults: findings of weight (errors and warnings).
         recipe: name of the recipe.
+        made: when it was done, empty if it never was.
+        note: what its maker wrote.
     """
 
     number: int
@@ -102,6 +104,8 @@ class Knot:
     draft: int
     faults: int
     recipe: str
+    made: str = ""
+    note: str = ""
 
 
 def read_level(target: Path) -> Opened:
@@ -195,18 +199,20 @@ def _knot(folder: Path) -> Knot:
             m["recipe"]["draft"],
             faults,
             m["recipe"]["name"],
+            str(m.get("made", "")),
+            str(m.get("note", "")),
         )
     except (RopeBellError, KeyError, TypeError):
         events = read_events(folder)
         faults = sum(e["event"] == "warning" and e.get("severity") != "note" for e in events)
         seconds = float(events[-1].get("t", 0.0)) if events else 0.0
-        draft, recipe = _asked_for(events)
-        return Knot(int(folder.name), folder, ended, seconds, draft, faults, recipe)
+        asked = _asked_for(events)
+        draft, recipe, note = (asked.recipe.draft, asked.recipe.name, asked.note) if asked else (1, "", "")
+        return Knot(int(folder.name), folder, ended, seconds, draft, faults, recipe, "", note)
 
 
-def _asked_for(events: list[dict[str, Any]]) -> tuple[int, str]:
+def _asked_for(events: list[dict[str, Any]]) -> Request | None:
     try:
-        recipe = Request.from_json(events[0]["request"]).recipe
+        return Request.from_json(events[0]["request"])
     except (RopeBellError, IndexError, KeyError, ValueError, TypeError):
-        return 1, ""
-    return recipe.draft, recipe.name
+        return None

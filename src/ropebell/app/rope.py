@@ -261,4 +261,5 @@ def knot_words(knot: Knot) -> str:
     ended = how or f"{knot.outcome.state}: {knot.outcome.sentence}"
     faults = f", {knot.faults} warning{'s' if knot.faults != 1 else ''}" if knot.faults else ""
     what = f"{DRAFT_WORDS[knot.draft]} of {knot.recipe or '?'}"
-    return f"Build {knot.number}, {what}, {clock(knot.seconds)}, {ended}{faults}"
+    note = f". {knot.note}" if knot.note else ""
+    return f"Build {knot.number}, {what}, {clock(knot.seconds)}, {ended}{faults}{note}"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 import tempfile
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -13,8 +14,7 @@ from ropebell.app import palette
 from ropebell.app.preferences import Preferences
 from ropebell.app.stage.camera import Camera
 from ropebell.app.window import Window
-from ropebell.build.recipe import with_value
-from ropebell.demo.write import write_demo
+from ropebell.build.sample_days import write_demo_with_days
 from ropebell.errors import BuildError
 from ropebell.level.brief import LightChange
 
@@ -58,7 +58,8 @@ def shoot(app: QApplication, out: Path) -> Iterator[Path]:
         window.show()
         try:
             yield _save(window, out / "empty.png")
-            yield from _views(window, write_demo(Path(scratch) / "tide-mill"), out)
+            project = write_demo_with_days(Path(scratch) / "tide-mill", lambda _done, _of: None, datetime.date.today())
+            yield from _views(window, project, out)
         finally:
             window.close()
 
@@ -91,7 +92,6 @@ def _views(window: Window, project: Path, out: Path) -> Iterator[Path]:
         window.set_view(view)
         yield _save(window, out / f"view-{view}.png")
     window.set_view("result")
-    _build_again(window)
     yield from _preparing(window, out, inside)
     s.set_light("lights/hall lamp", LightChange(900.0))
     window.go_to_step("Recipe")
@@ -154,20 +154,6 @@ def _preparing(window: Window, out: Path, inside: Camera) -> Iterator[Path]:
     window.commands.run("stage.expose")
     yield _save(window, out / "lights-emitters.png")
     window.lights_bench.show_page(0)
-
-
-def _build_again(window: Window) -> None:
-    """A few more builds, so that the rope has something to tell."""
-    s = window.session
-    for draft, stop in ((4, False), (8, True), (8, False)):
-        assert s.now is not None
-        s.set_recipe("Draft", with_value(s.now.project.recipe, "draft", draft))
-        window.commands.run("build.start")
-        if stop:
-            wait_for(lambda: bool(window.builds.steps), "the build to begin")
-            window.commands.run("build.stop")
-        wait_for(lambda: not window.builds.running and s.settled, "a build")
-    wait_for(lambda: s.shown is not None and s.stale is not None and s.settled, "the last build")
 
 
 def _save(widget: QWidget, path: Path) -> Path:

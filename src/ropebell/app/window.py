@@ -48,6 +48,7 @@ from ropebell.app.places import Places
 from ropebell.app.preferences import Preferences
 from ropebell.app.relight import ALL_BOUNCES, Relighter
 from ropebell.app.rope import Rope
+from ropebell.app.sample import SampleWriter
 from ropebell.app.session import Session
 from ropebell.app.showing import Showing
 from ropebell.app.stage.pages import PageView
@@ -57,7 +58,6 @@ from ropebell.app.strip_words import StripWords
 from ropebell.app.variants import Variants
 from ropebell.build.project import is_openable
 from ropebell.build.result import Outcome
-from ropebell.demo.write import write_demo
 from ropebell.level.brief import Box
 from ropebell.level.finding import Finding
 from ropebell.level.scene import index_of
@@ -87,6 +87,7 @@ class Window(QMainWindow):
         self.places = Places(self.session, self.stage, self._name_of_view, self)
         self.finder = Finder(self.commands, self)
         self.exposure = Exposure(self.stage, self)
+        self.sample = SampleWriter(self)
         self.step = "Level"
         self.setWindowTitle("Rope Bell")
         self.setAcceptDrops(True)
@@ -178,6 +179,9 @@ class Window(QMainWindow):
         s.follow(self.picture.show_glow)
         self.commands.failed.connect(self.tell)
         self.commands.done.connect(lambda _: self.notice.hide())
+        self.sample.told.connect(self._say_on_stage)
+        self.sample.ready.connect(self.open)
+        self.sample.failed.connect(self.tell)
         b.started.connect(self._build_started)
         b.progress.connect(lambda _stage, share, _left: self.rope.set_live(b.number, share))
         b.picture.connect(self.picture.show_live)
@@ -228,9 +232,20 @@ class Window(QMainWindow):
         self.session.open(target)
 
     def open_sample(self) -> None:
-        """Write the sample level into the person's data folder, if it is not there, and open it."""
+        """Write the sample level and its past into the person's data folder, if they are not there, and open it."""
+        if self.builds.running:
+            self.tell("A build is running. Stop it before another level is opened.")
+            return
         base = os.environ.get("XDG_DATA_HOME") or str(Path.home() / ".local" / "share")
-        self.open(write_demo(Path(base) / "ropebell" / "tide-mill"))
+        self.sample.write(Path(base) / "ropebell" / "tide-mill")
+
+    def _say_on_stage(self, words: str) -> None:
+        self.notice.hide()
+        if self.session.now is None:
+            self.stage.message = words
+            self.stage.update()
+        else:
+            self.tell(f"{words}.")
 
     def reload(self) -> None:
         """Read the level's file again; camera and selection stay."""
@@ -471,6 +486,7 @@ class Window(QMainWindow):
                 return
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
+        self.sample.close()
         self.builds.close()
         self.relighter.close()
         self.session.close()

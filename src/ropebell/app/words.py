@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 from typing import Any
 
 STAGE_WORDS = {
@@ -33,6 +34,15 @@ def lux(value: float) -> str:
     if value >= 100:
         return f"{value:.0f} lx"
     return f"{value:.1f} lx" if value >= 10 else f"{value:.2f} lx"
+
+
+def made_on(moment: str) -> str:
+    """ ", 24 Nov 17:40" of an ISO time, in the machine's own time zone; empty where there is none."""
+    try:
+        when = datetime.datetime.fromisoformat(moment).astimezone()
+    except ValueError:
+        return ""
+    return f", {when.day} {when:%b %H:%M}"
 
 
 def count(value: int) -> str:

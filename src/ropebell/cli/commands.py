@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 import json
 import os
 import signal
@@ -19,9 +20,10 @@ from ropebell.build.recipe import load, named, with_setting
 from ropebell.build.request import Request
 from ropebell.build.result import Outcome, open_result, read_manifest
 from ropebell.build.runner import BuildProcess
+from ropebell.build.sample_days import write_demo_with_days
 from ropebell.checks.run import check as run_checks
 from ropebell.demo.write import write_demo
-from ropebell.errors import UsageError
+from ropebell.errors import Stopped, UsageError
 from ropebell.level.finding import Finding
 from ropebell.level.open import LEVEL_SUFFIXES, open_level
 
@@ -209,7 +211,19 @@ def _reading_lines(reading: Reading) -> str:
     return "\n".join([*lines, *(f"  {name:<28}{lux(value)}" for name, value in parts.items())])
 
 
-def demo(folder: Path, halls: int) -> int:
-    """`ropebell demo`."""
-    print(write_demo(folder, halls))
+def demo(folder: Path, halls: int, bare: bool) -> int:
+    """`ropebell demo`: the level, and the builds of its past unless it is bare or made larger for a load test."""
+    if bare or halls > 1:
+        print(write_demo(folder, halls))
+        return 0
+
+    def told(done: int, of: int) -> None:
+        print(f"\rrecording the sample's builds: {done} of {of} ", end="", file=sys.stderr, flush=True)
+
+    try:
+        print(write_demo_with_days(folder, told, datetime.date.today()))
+    except Stopped:
+        print("\nropebell: stopped; the sample's builds are recorded the next time", file=sys.stderr)
+        return EXITS["stopped"]
+    print(file=sys.stderr)
     return 0

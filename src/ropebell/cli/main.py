@@ -53,6 +53,7 @@ def parser() -> argparse.ArgumentParser:
     p = commands.add_parser("demo", help="write the sample level")
     p.add_argument("folder", type=Path, metavar="DIR")
     p.add_argument("--halls", type=int, default=1, metavar="N", help="1 … 40 mills along the quay")
+    p.add_argument("--bare", action="store_true", help="the level alone, without the builds of its past")
 
     p = commands.add_parser("shots", help="draw every main view of the window into PNG files")
     p.add_argument("--out", type=Path, required=True, metavar="DIR")
@@ -117,7 +118,7 @@ def _run(options: argparse.Namespace) -> int:
     if options.command == "demo":
         if not 1 <= options.halls <= 40:
             raise UsageError(f"--halls {options.halls} is outside 1 … 40", "", "Choose another number")
-        return commands.demo(options.folder, options.halls)
+        return commands.demo(options.folder, options.halls, options.bare)
     if options.command == "bench":
         return _bench(options.json, options.scale, options.window)
     return _window(options)

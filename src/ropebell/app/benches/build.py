@@ -22,7 +22,7 @@ from ropebell.app.commands import Commands
 from ropebell.app.reading import Knot
 from ropebell.app.rope import DRAFT_WORDS
 from ropebell.app.session import Session
-from ropebell.app.words import STAGE_WORDS, clock, count, megabytes
+from ropebell.app.words import STAGE_WORDS, clock, count, made_on, megabytes
 from ropebell.build.result import Outcome, Result
 
 
@@ -56,6 +56,8 @@ class BuildBench(QWidget):
         self.summary = label("", "second")
         rows.addWidget(self.heading)
         rows.addWidget(self.summary)
+        self.note = label("", "")
+        rows.addWidget(self.note)
         self._stages = QWidget()
         self._step_labels: list[tuple[QLabel, QLabel]] = []
         self._grid = QGridLayout(self._stages)
@@ -92,6 +94,7 @@ class BuildBench(QWidget):
         self.progress_words.setText("Starting")
         self.heading.setText(f"Build {number}")
         self.summary.setText("")
+        self._show_note(None)
         self._show_steps([])
         self._show_messages([])
         self.refresh()
@@ -125,6 +128,7 @@ class BuildBench(QWidget):
             self._show_ended(knot)
         else:
             self.heading.setText("No build is shown")
+            self._show_note(None)
             self.summary.setText("Press Build: light appears on the stage while it runs." if now is not None else "")
             self._show_steps([])
             self._show_messages([])
@@ -157,8 +161,9 @@ class BuildBench(QWidget):
         side = m["pages"][0]["width"] if pages else 0
         self.summary.setText(
             f"{count(m['texels'])} texels on {pages} page{'s' if pages != 1 else ''} of {side}², {megabytes(size)}; "
-            f"{m['bounces']} bounces"
+            f"{m['bounces']} bounces{made_on(knot.made)}"
         )
+        self._show_note(knot)
         steps = [Step(n, "reused" if n in m["reused"] else "done", s) for n, s in m["seconds"].items() if n != "total"]
         self._show_steps(steps)
         self._show_messages(m["findings"])
@@ -174,8 +179,13 @@ class BuildBench(QWidget):
             f"Build {knot.number} {words.get(knot.outcome.state, knot.outcome.state)} after {clock(knot.seconds)}"
         )
         self.summary.setText(knot.outcome.sentence)
+        self._show_note(knot)
         self._show_steps([])
         self._show_messages([])
+
+    def _show_note(self, knot: Knot | None) -> None:
+        self.note.setText(knot.note if knot is not None else "")
+        self.note.setVisible(bool(self.note.text()))
 
     def _show_steps(self, steps: list[Step]) -> None:
         while len(self._step_labels) < len(steps):

@@ -1,0 +1,67 @@
+"""The sample level for a person who has none: written, and its past recorded, by a process of its own."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+from PyQt6.QtCore import QObject, QProcess, pyqtSignal
+
+PATIENCE_MS = 3000
+
+
+class SampleWriter(QObject):
+    """Runs `ropebell demo` and tells how far it is.
+
+    Signals:
+        told: a few words on how far it is.
+        ready: the project's folder.
+        failed: a sentence.
+    """
+
+    told = pyqtSignal(str)
+    ready = pyqtSignal(object)
+    failed = pyqtSignal(str)
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._folder = Path()
+        self._process = QProcess(self)
+        self._process.readyReadStandardError.connect(self._hear)
+        self._process.finished.connect(self._ended)
+        self._last = ""
+
+    @property
+    def running(self) -> bool:
+        """Whether the sample is being written."""
+        return self._process.state() != QProcess.ProcessState.NotRunning
+
+    def write(self, folder: Path) -> None:
+        """Write the sample into a folder; what is there already is kept."""
+        if self.running:
+            return
+        self._folder, self._last = folder, ""
+        self.told.emit("Writing the sample level")
+        self._process.start(sys.executable, ["-m", "ropebell.cli.main", "demo", str(folder)])
+
+    def _hear(self) -> None:
+        text = bytes(self._process.readAllStandardError().data()).decode(errors="replace")
+        parts = [part.strip() for part in text.replace("\r", "\n").split("\n") if part.strip()]
+        if parts:
+            self._last = parts[-1]
+            self.told.emit(self._last[0].upper() + self._last[1:])
+
+    def _ended(self, code: int, _status: QProcess.ExitStatus) -> None:
+        if code == 0:
+            self.ready.emit(self._folder)
+        else:
+            self.failed.emit(f"The sample level could not be written: {self._last or f'exit status {code}'}")
+
+    def close(self) -> None:
+        """End it; a recording that is under way is begun anew the next time."""
+        self._process.blockSignals(True)
+        if self.running:
+            self._process.terminate()
+            if not self._process.waitForFinished(PATIENCE_MS):
+                self._process.kill()
+                self._process.waitForFinished(PATIENCE_MS)

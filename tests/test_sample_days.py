@@ -1,0 +1,138 @@
+"""The builds that the sample level comes with."""
+
+from __future__ import annotations
+
+import datetime
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from PyQt6.QtWidgets import QApplication
+from pytestqt.qtbot import QtBot
+
+from ropebell.app import palette
+from ropebell.app.preferences import Preferences
+from ropebell.app.reading import read_builds
+from ropebell.app.rope import knot_words
+from ropebell.app.sample import SampleWriter
+from ropebell.app.window import Window
+from ropebell.app.words import made_on
+from ropebell.build import sample_days
+from ropebell.build.result import outcome, read_manifest
+from ropebell.build.sample_days import DAYS, Day, working_days, write_demo_with_days
+from ropebell.cli.main import main
+from ropebell.errors import Stopped
+
+TODAY = datetime.date(2026, 11, 25)
+COARSE = {"density.texels_per_metre": 4.0, "light.gather_rays": 64}
+
+
+@pytest.fixture
+def coarse_days(monkeypatch: pytest.MonkeyPatch) -> tuple[Day, ...]:
+    """Three of the seven, coarser."""
+    days = tuple(Day(d.note, {**d.recipe, **COARSE}, d.brief) for d in (DAYS[1], DAYS[4], DAYS[6]))
+    monkeypatch.setattr(sample_days, "DAYS", days)
+    return days
+
+
+def test_every_day_is_a_build_with_its_note_and_re_uses_rays(tmp_path: Path, coarse_days: tuple[Day, ...]) -> None:
+    heard: list[tuple[int, int]] = []
+    folder = write_demo_with_days(tmp_path / "mill", lambda done, of: heard.append((done, of)), TODAY)
+    assert heard == [(0, 3), (1, 3), (2, 3), (3, 3)]
+    builds = folder / "builds"
+    assert sorted(p.name for p in folder.iterdir() if "builds" in p.name) == ["builds"]
+    assert [outcome(builds / f"000{i}").state for i in (1, 2, 3)] == ["done", "tripwire", "done"]
+    first, last = read_manifest(builds / "0001"), read_manifest(builds / "0003")
+    assert (first["note"], last["note"]) == (coarse_days[0].note, coarse_days[2].note)
+    assert [m["made"][:10] for m in (first, last)] == ["2026-11-20", "2026-11-24"]
+    assert {"charts", "footing", "direct", "transport"} <= set(last["reused"]) and not first["reused"]
+    assert last["recipe"]["occlusion"]["enabled"] and last["lights"] != first["lights"]
+    knots, newest, _ = read_builds(builds)
+    assert newest is not None and newest["note"] == coarse_days[2].note
+    assert [k.note for k in knots] == [d.note for d in coarse_days]
+    assert all(k.faults > 5 for k in knots[::2]) and coarse_days[0].note in knot_words(knots[0])
+    before = {p: p.stat().st_mtime_ns for p in builds.rglob("*")}
+    write_demo_with_days(folder, lambda *_: pytest.fail("it has builds already"), TODAY)
+    assert {p: p.stat().st_mtime_ns for p in builds.rglob("*")} == before
+
+
+def test_an_interrupted_recording_leaves_nothing_and_is_begun_anew(
+    tmp_path: Path, coarse_days: tuple[Day, ...]
+) -> None:
+    def interrupt(done: int, _of: int) -> None:
+        if done == 1:
+            raise Stopped()
+
+    with pytest.raises(Stopped):
+        write_demo_with_days(tmp_path, interrupt, TODAY)
+    assert not [p.name for p in tmp_path.iterdir() if "builds" in p.name]
+    (tmp_path / "builds.part" / "0001").mkdir(parents=True)  # as a kill leaves it
+    write_demo_with_days(tmp_path, lambda *_: None, TODAY)
+    assert len(list((tmp_path / "builds").iterdir())) == 3 and not (tmp_path / "builds.part").exists()
+
+
+def test_the_days_differ_in_what_is_cheap_to_change() -> None:
+    assert len(DAYS) == 7 and len({d.note for d in DAYS}) == 7
+    rays = {"density.texels_per_metre", "light.gather_rays", "light.direct_samples", "light.seed", "draft"}
+    assert not any(rays & d.recipe.keys() for d in DAYS)
+    assert all(set(d.brief) <= {"sky", "lights", "emitters"} for d in DAYS)
+
+
+@given(st.dates(datetime.date(1990, 1, 1), datetime.date(2100, 1, 1)), st.integers(1, 30))
+def test_working_days_are_the_last_weekdays_before_a_day(today: datetime.date, count: int) -> None:
+    days = [moment.date() for moment in working_days(today, count)]
+    assert len(days) == count and days == sorted(set(days)) and days[-1] < today
+    assert all(day.weekday() < 5 for day in days)
+    span = [days[0] + datetime.timedelta(n) for n in range((today - days[0]).days)]
+    assert [d for d in span if d.weekday() < 5] == days
+
+
+def test_a_bare_sample_has_no_builds(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    assert main(["demo", str(tmp_path / "mill"), "--bare"]) == 0
+    assert sorted(p.name for p in (tmp_path / "mill").iterdir()) == ["emitters", "project.toml", "tide-mill.glb"]
+    assert capsys.readouterr().out.strip() == str(tmp_path / "mill")
+
+
+def test_the_window_writes_the_sample_and_shows_the_notes_of_its_builds(
+    tmp_path: Path, coarse_days: tuple[Day, ...], qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path))
+    folder = write_demo_with_days(tmp_path / "ropebell" / "tide-mill", lambda *_: None, TODAY)
+    app = QApplication.instance()
+    assert isinstance(app, QApplication)
+    palette.load_fonts()
+    palette.apply(app, "dark")
+    window = Window(Preferences())
+    window.relighter.enabled = False
+    qtbot.addWidget(window)
+    window.show()
+    window.commands.run("file.sample")
+    assert window.sample.running and window.stage.message == "Writing the sample level"
+    s = window.session
+    qtbot.waitUntil(lambda: s.shown is not None and s.settled and s.stale is not None, timeout=60_000)
+    assert s.project.folder == folder and [k.number for k in s.knots] == [1, 2, 3] and s.shown_number == 3
+    window.commands.run("step.build")
+    bench = window.build_bench
+    assert bench.note.text() == coarse_days[2].note and "Nov" in bench.summary.text()
+    assert s.stale.changes and not s.stale.fresh, "the gate has been opened since"
+    s.look_at(2)
+    qtbot.waitUntil(lambda: s.shown_number == 2 and s.settled, timeout=60_000)
+    assert bench.note.text() == coarse_days[1].note and "tripwire" in bench.heading.text()
+    window.close()
+
+
+def test_a_sample_that_cannot_be_written_is_told(tmp_path: Path, qtbot: QtBot) -> None:
+    (tmp_path / "file").write_text("in the way")
+    writer = SampleWriter()
+    with qtbot.waitSignal(writer.failed, timeout=60_000) as told:
+        writer.write(tmp_path / "file")
+    assert "file" in told.args[0]
+    writer.write(tmp_path / "elsewhere")
+    writer.close()
+    assert not writer.running
+
+
+def test_dates_in_words() -> None:
+    assert made_on("") == "" and made_on("nonsense") == ""
+    assert made_on("2026-11-24T12:00:00+00:00").startswith(", 24 Nov ")
