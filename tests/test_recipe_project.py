@@ -14,10 +14,10 @@ from ropebell.build.recipe import SHIPPED, UNAVAILABLE, get, keys, load, named, 
 from ropebell.build.stale import stale_stages
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.errors import ProjectError, RecipeError
-from ropebell.level.brief import LightChange
+from ropebell.level.brief import LightChange, Mark
 from ropebell.level.model import Light
 from ropebell.level.open import open_level
-from ropebell.level.scene import flatten, with_lights
+from ropebell.level.scene import flatten, prepare, with_lights
 
 CONTRACT = [
     "density.texels_per_metre",
@@ -170,6 +170,15 @@ def test_stale_names_the_change_and_the_smallest_build(tmp_path: Path) -> None:
     drafted = replace(project, recipe=with_value(project.recipe, "draft", 2))
     stale = stale_stages(scene, drafted, manifest, {})
     assert stale.changes == ("draft factor",)
+    crate = scene.node_names[int(scene.node[0])]
+    for words in ({"note": "mind the step"}, {"guard": True}, {"work": True}):
+        marked = project.with_brief(marks={crate: Mark(**words)})
+        assert stale_stages(prepare(loaded, marked.brief).baking, marked, manifest, {}).fresh, words
+    finer = project.with_brief(marks={crate: Mark(density=2.0, note="finer")})
+    stale = stale_stages(prepare(loaded, finer.brief).baking, finer, manifest, {})
+    assert stale.changes == ("marks",) and "charts" in stale.stages
+    both = replace(finer, recipe=with_value(finer.recipe, "light.bounces", 7))
+    assert set(stale_stages(prepare(loaded, both.brief).baking, both, manifest, {}).changes) == {"marks", "recipe"}
     assert stale.stages == ("charts", "footing", "direct", "transport", "solve")
     assert [m for _, m in manifests(project.builds)] == [manifest]
 

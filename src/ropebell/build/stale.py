@@ -105,15 +105,14 @@ def _changes(scene: Scene, project: Project, manifest: dict[str, Any] | None, na
     settings = [key for key in recipe if key not in ("name", "limits") and recipe[key] != built.get(key)]
     if settings:
         changes.append("draft factor" if settings == ["draft"] else "recipe")
-    elif names.charts != manifest["digests"]["charts"]:
-        marked = to_values(project.brief).keys() - LIGHT_KEYS
-        was = manifest.get("brief", {})
-        changed = any(to_values(project.brief).get(k) != was.get(k) for k in marked | (was.keys() - LIGHT_KEYS))
-        changes.append("marks" if changed else "level")
+    if _arranging(to_values(project.brief)) != _arranging(manifest.get("brief", {})):
+        changes.append("marks")
+    elif names.charts != manifest["digests"]["charts"] and not {"density", "draft"} & set(settings):
+        changes.append("level")
     return changes
 
 
-# Parts of a brief that say nothing of surfaces or their density.
+# Parts of a brief that say nothing of surfaces or their density, and settings of a mark that no light depends on.
 LIGHT_KEYS = {
     "lights",
     "templates",
@@ -127,3 +126,18 @@ LIGHT_KEYS = {
     "known",
     "guard",
 }
+WORDS_OF_A_MARK = {"note", "guard", "work", "removable", "blocks_sight", "usual"}
+
+
+def _arranging(brief: dict[str, Any]) -> dict[str, Any]:
+    """What of a brief's values decides where surfaces stand, what they do to light, and how finely they are lit."""
+    kept = {key: value for key, value in brief.items() if key not in LIGHT_KEYS}
+    for table in ("marks", "branches"):
+        marks = {
+            path: {key: value for key, value in mark.items() if key not in WORDS_OF_A_MARK}
+            for path, mark in kept.pop(table, {}).items()
+        }
+        kept[table] = {path: mark for path, mark in marks.items() if mark}
+    if "region" in kept:
+        kept["region"] = {key: value for key, value in kept["region"].items() if key != "start"}
+    return kept
