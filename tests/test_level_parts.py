@@ -206,10 +206,10 @@ def test_lights_that_are_off_or_negative_are_found_at_their_place() -> None:
 
 
 def test_what_the_engine_cannot_do_with_a_material_is_said() -> None:
-    materials = (Material("grille", alpha_mode="MASK"), Material("m"))
+    materials = (Material("pane", alpha_mode="BLEND"), Material("m"))
     p = primitive([[0, 0, 0], [1, 0, 0], [0, 0, -1]], [[0, 1, 2]])
     level = scene_with(p, None, *materials)
-    assert "cut-outs-solid" in {f.kind for f in check(level, flatten(level), (1.0, 1.0, 1.0))}
+    assert "transparency-solid" in {f.kind for f in check(level, flatten(level), (1.0, 1.0, 1.0))}
 
 
 # -- pages, pictures, files, errors, work

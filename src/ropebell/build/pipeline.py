@@ -196,8 +196,8 @@ class Pipeline:
 
     def _ray_space(self, subject: Subject) -> tuple[RaySpace, Surface]:
         scene, space = subject.baking, subject.space
-        if len(scene.casts) and not scene.casts.all():
-            space = RaySpace(scene.corners, scene.casts)
+        if (len(scene.casts) and not scene.casts.all()) or scene.cutouts is not None:
+            space = RaySpace(scene.corners, scene.casts, scene.cutouts)
         return space, Surface.of(scene, space)
 
     def _charts(self, scene: Scene, digest: str) -> tuple[Atlas, Texels]:

@@ -16,6 +16,7 @@ from ropebell.charts.atlas import Atlas, ChartSettings, make_atlas
 from ropebell.charts.shapes import placed_shapes
 from ropebell.charts.texels import Texels, make_texels
 from ropebell.errors import BuildError
+from ropebell.level.cutouts import has_holes
 from ropebell.level.model import F32, I32, Level, Notice
 from ropebell.level.scene import Emitter, PlacedLight, Scene
 from ropebell.level.sky_picture import read_sky_picture
@@ -29,7 +30,7 @@ from ropebell.light.transport import Hits, empty_hits, passes, trace
 Tick = Callable[[float], None]
 
 # Raised when a stage's method changes, so that artifacts of older versions are not taken for new ones.
-VERSIONS = {"charts": 2, "footing": 1, "direct": 1, "transport": 2, "albedo": 1, "sky": 1}
+VERSIONS = {"charts": 2, "footing": 1, "direct": 1, "transport": 2, "albedo": 2, "sky": 1}
 
 
 @dataclass(frozen=True)
@@ -57,7 +58,8 @@ def digests(scene: Scene, recipe: Recipe) -> Digests:
     )  # fmt: skip
     # Marks that change nothing are in no digest.
     ghosts = [scene.casts] if len(scene.casts) and not scene.casts.all() else []
-    footing = digest_of(VERSIONS["footing"], charts, *ghosts)
+    holes = scene.cutouts.arrays if scene.cutouts is not None else ()
+    footing = digest_of(VERSIONS["footing"], charts, *ghosts, *holes)
     lit = [scene.shadowed] if len(scene.shadowed) and not scene.shadowed.all() else []
     outside = [scene.effort] if len(scene.effort) and (scene.effort != 1.0).any() else []
     transport = digest_of(VERSIONS["transport"], footing, recipe.gather_rays, recipe.light.seed, *outside)
@@ -266,7 +268,8 @@ def albedo_digest(level: Level, charts: str) -> str:
     """Names the texels' albedo: charts, base colours and pictures."""
     surfaces = [
         [m.base_color, None if m.base_texture is None else [m.base_texture.image, m.base_texture.texcoord,
-         m.base_texture.wrap, m.base_texture.affine.tolist()]] for m in level.materials
+         m.base_texture.wrap, m.base_texture.affine.tolist()], m.alpha_cutoff if has_holes(m) else None]
+        for m in level.materials
     ]  # fmt: skip
     pictures = [hashlib.sha256(image.data).hexdigest() for image in level.images]
     return digest_of(VERSIONS["albedo"], charts, surfaces, pictures)

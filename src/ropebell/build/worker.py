@@ -25,6 +25,7 @@ from ropebell.build.pipeline import Pipeline
 from ropebell.build.recipe import named, with_value
 from ropebell.build.request import Request
 from ropebell.errors import RopeBellError, Stopped
+from ropebell.level.cutouts import Cutouts
 from ropebell.level.scene import PlacedLight
 from ropebell.light.direct import light_field
 from ropebell.light.rays import RaySpace
@@ -156,6 +157,12 @@ def _warm_lights() -> None:
         light = PlacedLight(kind, kind, np.array([0.0, 1, 0]), np.array([0.0, -1, 0]), (1, 1, 1), 1.0, None, 0.1, 0.5)
         light_field(light, surface, space, samples, 1, lambda _: None)
         light_field(replace(light, size=0.1), surface, space, samples, 1, lambda _: None)
+    holed = Cutouts(
+        np.zeros(1, np.int32), np.zeros((1, 3, 2), np.float32), np.zeros(1, np.int32),
+        np.array([[0, 1, 1, 10497, 10497]], np.int32), np.zeros(1, np.uint8),
+    )  # fmt: skip
+    down = np.array([[0.0, -1.0, 0.0]], np.float32)
+    RaySpace(corners, None, holed).blocked(-down - space.centre.astype(np.float32), down, np.ones(1, np.float32))
     sky = SkyMap.of(np.ones((2, 4, 3), np.float32), 0.0)
     sky_field(sky, surface, space, samples, 1, 0, 1, lambda _: None)
 

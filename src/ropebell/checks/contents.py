@@ -50,9 +50,10 @@ def _materials(level: Level, scene: Scene) -> list[Finding]:
     used = set(np.unique(scene.material)) if len(scene) else set()
     for number in sorted(used):
         m = level.materials[number]
-        if m.alpha_mode == "MASK":
-            reason = f"Material '{m.name}' has cut-outs; this engine lets no light through them."
-            found.append(Finding("cut-outs-solid", "warning", m.name, reason, "Expect full shadows from it"))
+        if m.alpha_mode == "BLEND":
+            reason = f"Material '{m.name}' is half transparent; this engine lets no light through it."
+            remedy = "Give it cut-outs (MASK), or let it block no light"
+            found.append(Finding("transparency-solid", "warning", m.name, reason, remedy))
         if m.emission_texture is not None and max(m.emission) > 0:
             reason = f"Material '{m.name}' glows by a picture; its mean colour is used everywhere."
             found.append(Finding("emission-averaged", "warning", m.name, reason, "Split bright parts off"))

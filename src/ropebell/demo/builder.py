@@ -26,20 +26,26 @@ class LevelBuilder:
         self._shapes: list[Shape] = []  # held, so that their ids stay unique
 
     def picture(self, name: str, pixels: np.ndarray) -> TextureUse:
-        """Add a picture, (H, W, 3) uint8 sRGB."""
+        """Add a picture, (H, W, 3) uint8 sRGB, or (H, W, 4) with alpha."""
         out = io.BytesIO()
         PillowImage.fromarray(pixels).save(out, "PNG")
-        alpha = np.full((*pixels.shape[:2], 1), 255, np.uint8)
-        self._images.append(Image(name, "image/png", out.getvalue(), np.concatenate([pixels, alpha], axis=2)))
+        if pixels.shape[2] == 3:
+            pixels = np.concatenate([pixels, np.full((*pixels.shape[:2], 1), 255, np.uint8)], axis=2)
+        self._images.append(Image(name, "image/png", out.getvalue(), pixels))
         return TextureUse(len(self._images) - 1)
 
     def material(
         self, name: str, color: tuple[float, float, float], glow: tuple[float, float, float] = (0.0, 0.0, 0.0),
-        texture: TextureUse | None = None, double_sided: bool = False, unlit: bool = False,
+        texture: TextureUse | None = None, double_sided: bool = False, unlit: bool = False, holes: bool = False,
+        glow_texture: TextureUse | None = None,
     ) -> None:  # fmt: skip
-        """Declare a material by name."""
+        """Declare a material by name.
+
+        Args:
+            holes: whether the picture's alpha cuts holes.
+        """
         self._materials[name] = Material(
-            name, (*color, 1.0), base_texture=texture, emission=glow, double_sided=double_sided, unlit=unlit
+            name, (*color, 1.0), texture, glow, glow_texture, double_sided, "MASK" if holes else "OPAQUE", unlit=unlit
         )
 
     def group(self, name: str) -> int:

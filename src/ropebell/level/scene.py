@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from ropebell.level.arrange import Marks, arranged, chosen_pose, marks_in_force
 from ropebell.level.brief import NO_BRIEF, Brief, LightChange, Radiance
+from ropebell.level.cutouts import Cutouts, cutouts_of
 from ropebell.level.density import density_factors, ray_shares
 from ropebell.level.model import F32, F64, I32, Level, Light, Material, Notice, Primitive
 from ropebell.level.triangles import corner_bounds, longest_squared
@@ -110,6 +111,7 @@ class Scene:
             whether it adds bounced light.
         effort: (T,) float32 share of the gather rays that its texels get, less outside the play region.
         marks: in force, one per node.
+        cutouts: triangles with holes, None if there are none.
 
     The triangles of one node are contiguous and nodes come in the level's order.
     """
@@ -138,6 +140,7 @@ class Scene:
     shadowed: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, np.bool_))
     reflects: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, np.bool_))
     marks: Marks = field(default_factory=lambda: Marks((), ()))
+    cutouts: Cutouts | None = None
 
     def __len__(self) -> int:
         return len(self.corners)
@@ -198,6 +201,7 @@ def prepare(level: Level, brief: Brief = NO_BRIEF, emission: Emission | None = N
     scene = parts.scene(placed)
     scene = replace(scene, marks=marks, part=_part(scene, marks), factor=density_factors(scene, level, brief, marks))
     scene = replace(scene, effort=ray_shares(scene, brief), **_switches(scene, marks))
+    scene = replace(scene, cutouts=cutouts_of(level, scene.material, scene.uv0, scene.uv1))
     anew = np.array([m.unwrap is True for m in marks.nodes] + [False], dtype=bool)
     if anew.any():
         scene = replace(scene, uv1=np.where(anew[scene.node][:, None, None], np.float32(np.nan), scene.uv1))
@@ -238,7 +242,8 @@ def taking_part(scene: Scene) -> Scene:
         if (rows >= 0).any():
             emitters.append(replace(emitter, triangles=rows[rows >= 0]))
     columns: dict[str, Any] = {name: getattr(scene, name)[kept] for name in PER_TRIANGLE}
-    return replace(scene, **columns, lights=lights, emitters=tuple(emitters))
+    cutouts = scene.cutouts.among(number) if scene.cutouts is not None else None
+    return replace(scene, **columns, lights=lights, emitters=tuple(emitters), cutouts=cutouts)
 
 
 PER_TRIANGLE = (

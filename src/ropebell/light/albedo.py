@@ -5,8 +5,10 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ropebell.charts.texels import Texels
+from ropebell.level.cutouts import has_holes, solid_pixels
 from ropebell.level.model import F32, F64, Image, Level, TextureUse
 from ropebell.level.scene import Scene, srgb_to_linear
 
@@ -25,7 +27,7 @@ def texel_albedo(level: Level, scene: Scene, texels: Texels, areas: F64) -> F32:
     valid = texels.sample_triangle >= 0
     base = np.array([m.base_color[:3] for m in level.materials], np.float32)
     colors = base[scene.material[triangle]] if len(scene) else np.ones((count, width, 3), np.float32)
-    pyramids: dict[int, list[F32]] = {}
+    pyramids: dict[tuple[int, bytes], list[F32]] = {}
     for number, material in enumerate(level.materials):
         use = material.base_texture
         if use is None:
@@ -33,21 +35,37 @@ def texel_albedo(level: Level, scene: Scene, texels: Texels, areas: F64) -> F32:
         rows, columns = np.nonzero(valid & (scene.material[triangle] == number))
         if not len(rows):
             continue
-        if use.image not in pyramids:
-            pyramids[use.image] = _pyramid(level.images[use.image])
+        solid = solid_pixels(level, material) if has_holes(material) else None
+        key = (use.image, solid.tobytes() if solid is not None else b"")
+        if key not in pyramids:
+            pyramids[key] = _pyramid(level.images[use.image], solid)
         t = triangle[rows, columns]
         uv_table = scene.uv1 if use.texcoord == 1 else scene.uv0
         share = areas[rows] / np.maximum(valid.sum(axis=1)[rows], 1)
         density = _uv_area(uv_table, use)[t] / np.maximum(scene.areas[t], 1e-300)
         uv = _at(uv_table[t], texels.sample_weights[rows, columns], use)
-        colors[rows, columns] *= _look_up(pyramids[use.image], uv, share * density, use)
+        colors[rows, columns] *= _look_up(pyramids[key], uv, share * density, use)
     weights = valid[..., None].astype(np.float32)
     return ((colors * weights).sum(axis=1) / np.maximum(weights.sum(axis=1), 1.0)).astype(np.float32)
 
 
-def _pyramid(image: Image) -> list[F32]:
-    """Linear mip levels, each half the size of the one before, down to one pixel; box filter."""
+def _pyramid(image: Image, solid: NDArray[np.bool_] | None) -> list[F32]:
+    """Linear mip levels, each half the size of the one before, down to one pixel; box filter.
+
+    Args:
+        solid: (H, W) pixels that are there: those in holes have no say in the mean.
+    """
     level: Any = srgb_to_linear(image.pixels[..., :3].astype(np.float32) / 255.0).astype(np.float32)
+    if solid is None or not solid.any():
+        return _halved(level)
+    weight = solid[..., None].astype(np.float32)
+    return [
+        np.divide(color, w, out=np.array(plain), where=w > 0)
+        for color, w, plain in zip(_halved(level * weight), _halved(weight), _halved(level))
+    ]
+
+
+def _halved(level: Any) -> list[F32]:
     levels = [level]
     while max(level.shape[:2]) > 1:
         h, w = level.shape[:2]

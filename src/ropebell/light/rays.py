@@ -10,8 +10,10 @@ from embreex.rtcore import EmbreeDevice
 from embreex.rtcore_scene import EmbreeScene
 from numpy.typing import NDArray
 
+from ropebell.level.cutouts import Cutouts
 from ropebell.level.model import F32, F64, I32
 from ropebell.level.triangles import corner_bounds
+from ropebell.light.piercing import pierce
 
 # Rays start this far off their surface, relative to the coordinates' size: single precision rounds a hit
 # point by up to some 2⁻²¹ of it, and a start closer than that would hit its own triangle.
@@ -20,6 +22,7 @@ START_EXTENT = 2e-6
 # Shadow rays end this share short of the light, so that a fixture's own triangle at the light does not count.
 END_SHORT = 1e-4
 RAYS_PER_THREAD = 20_000
+MOST_LAYERS = 64
 
 
 class RaySpace:
@@ -28,9 +31,10 @@ class RaySpace:
     Args:
         corners: (T, 3, 3) float64 world positions; T may be 0.
         blocks: (T,) bool, triangles that rays meet; None: all. Numbers of hits are those of all triangles.
+        cutouts: surfaces with holes, which `first_hit` and `blocked` go through; `distances` does not.
     """
 
-    def __init__(self, corners: F64, blocks: NDArray[np.bool_] | None = None) -> None:
+    def __init__(self, corners: F64, blocks: NDArray[np.bool_] | None = None, cutouts: Cutouts | None = None) -> None:
         low, high = corner_bounds(corners)
         low = low.min(axis=0) if len(low) else np.zeros(3)
         high = high.max(axis=0) if len(high) else np.zeros(3)
@@ -44,8 +48,12 @@ class RaySpace:
         if len(met):
             TriangleMesh(self._scene, met)  # without an index, whose copying takes as long again
         self._empty = not len(met)
+        self._cutouts = cutouts
+        if cutouts is not None:
+            self._row_of = np.full(len(corners), -1, np.int32)
+            self._row_of[cutouts.triangle] = np.arange(len(cutouts.triangle), dtype=np.int32)
         # The library builds its tree at the first call, which must not happen on two threads at once.
-        self.first_hit(np.zeros((1, 3), np.float32), np.array([[0, 1, 0]], np.float32))
+        self._met(np.zeros((1, 3), np.float32), np.array([[0, 1, 0]], np.float32))
 
     def first_hit(self, origins: F32, directions: F32) -> I32:
         """(n,) int32 index of the nearest triangle along each ray, −1 for none.
@@ -54,12 +62,50 @@ class RaySpace:
             origins: (n, 3) float32 relative to `centre`.
             directions: (n, 3) float32, any length but zero.
         """
+        hit = self._met(origins, directions)
+        if self._cutouts is not None:
+            rows = np.flatnonzero((hit >= 0) & (self._row_of[hit] >= 0))
+            hit[rows] = self._behind_holes(origins[rows], directions[rows], hit[rows])[0]
+        return hit
+
+    def _met(self, origins: F32, directions: F32) -> I32:
+        """`first_hit` as if nothing had holes."""
         if self._empty:
             return np.full(len(origins), -1, np.int32)
         hit = self._scene.run(origins, directions, query="INTERSECT")
         if self._number is None:
             return hit
         return np.where(hit >= 0, self._number[hit], -1).astype(np.int32)
+
+    def _behind_holes(self, origins: F32, directions: F32, hit: I32) -> tuple[I32, F64]:
+        """What rays meet that go on through holes, and how far along, in lengths of the direction.
+
+        A ray that meets `MOST_LAYERS` holes one behind the other is taken to be stopped by the last.
+
+        Args:
+            hit: what they meet first; written over.
+        """
+        cut = self._cutouts
+        assert cut is not None
+        at, gone = origins.copy(), np.zeros(len(hit))
+        along = np.full(len(hit), np.inf)
+        rows = np.arange(len(hit))
+        for _ in range(MOST_LAYERS):
+            hole, far = np.empty(len(rows), np.bool_), np.empty(len(rows))
+            pierce(
+                self.vertices, self._row_of, cut.uv, cut.mask, cut.shape, cut.solid, at[rows], directions[rows],
+                hit[rows], hole, far,
+            )  # fmt: skip
+            along[rows] = gone[rows] + far
+            rows, far = rows[hole], far[hole]
+            if not len(rows):
+                break
+            length = np.linalg.norm(directions[rows], axis=1)
+            nudge = (START_RELATIVE * np.abs(at[rows]).max(axis=1) + START_EXTENT * self.extent) / length
+            gone[rows] += far + nudge
+            at[rows] = (origins[rows] + directions[rows] * gone[rows][:, None]).astype(np.float32)
+            hit[rows] = self._met(at[rows], directions[rows])
+        return hit, along
 
     def blocked_by(self, origins: F32, directions: F32, distances: F32, workers: int) -> NDArray[np.bool_]:
         """`blocked` on several threads, for many rays at once."""
@@ -84,4 +130,10 @@ class RaySpace:
         """(n,) whether anything lies on the segment from each origin to origin + direction·distance."""
         if self._empty or not len(origins):
             return np.zeros(len(origins), np.bool_)
-        return self._scene.run(origins, directions, dists=distances, query="OCCLUDED") >= 0
+        blocked: NDArray[np.bool_] = self._scene.run(origins, directions, dists=distances, query="OCCLUDED") >= 0
+        if self._cutouts is not None:
+            rows = np.flatnonzero(blocked)
+            first = self._met(origins[rows], directions[rows])
+            hit, along = self._behind_holes(origins[rows], directions[rows], first)
+            blocked[rows] = (hit >= 0) & (along < distances[rows])
+        return blocked

@@ -7,6 +7,7 @@ uniform float side;
 uniform vec3 base_color;
 uniform vec3 emission;
 uniform bool two_sided;
+uniform float cutoff;  // below this alpha there is nothing; 0 where nothing has holes
 uniform sampler2D picture;
 uniform sampler2D glow_picture;
 uniform sampler2DArray total_light;
@@ -60,6 +61,7 @@ vec3 facing_view() {
 }
 
 void main() {
+    if (texture(picture, v_picture_uv).a < cutoff) discard;
     vec3 surface = base_color * to_linear(texture(picture, v_picture_uv).rgb);
     vec3 at = vec3(v_light_uv / side, v_page);
     vec3 total = texture(total_light, at).rgb;

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from ropebell.app.stage.camera import Camera
 from ropebell.app.stage.gl_calls import LINES, TRIANGLES, GlCalls
+from ropebell.level.cutouts import has_holes
 from ropebell.level.model import F32, F64, I32, Level
 from ropebell.level.scene import Scene
 from ropebell.light.rays import RaySpace
@@ -221,6 +222,7 @@ class Renderer:
             texture = self._textures.get(m.emission_texture.image) if m.emission_texture is not None else None
             (texture or self._white).use(4)
             p["two_sided"].value = batch.two_sided
+            p["cutoff"].value = m.alpha_cutoff / max(m.base_color[3], 1e-6) if has_holes(m) else 0.0
             texture = self._textures.get(m.base_texture.image) if m.base_texture is not None else None
             (texture or self._white).use(0)
             self._calls.draw(p, self._vertices, TRIANGLES, 3 * batch.first, 3 * batch.count)

@@ -1,0 +1,66 @@
+"""Rays through the holes of cut-out surfaces."""
+
+from __future__ import annotations
+
+import math
+
+from numba import njit
+from numpy.typing import NDArray
+
+from ropebell.level.picture_lookup import CLAMP, MIRROR
+
+
+@njit(cache=True, nogil=True)
+def wrapped(value: float, mode: int, size: int) -> int:
+    """Pixel of a coordinate under a glTF wrap mode."""
+    if mode == CLAMP:
+        value = min(max(value, 0.0), 1.0)
+    elif mode == MIRROR:
+        value = value - 2.0 * math.floor(value / 2.0)
+        value = 1.0 - abs(value - 1.0)
+    else:
+        value = value - math.floor(value)
+    return min(int(value * size), size - 1)
+
+
+@njit(cache=True, nogil=True)
+def pierce(
+    vertices: NDArray, row_of: NDArray, uv: NDArray, mask: NDArray, shape: NDArray, solid: NDArray,
+    origins: NDArray, directions: NDArray, struck: NDArray, hole: NDArray, along: NDArray,
+) -> None:  # fmt: skip
+    """For every ray that struck a triangle: how far along it, and whether it struck a hole.
+
+    Args:
+        vertices: (T, 3, 3) float32; row_of: (T,) int32 row of the cut-out table, −1 for whole triangles.
+        uv, mask, shape, solid: of `Cutouts`.
+        struck: (n,) int32 triangle, −1 for none.
+        hole: (n,) bool, written. along: (n,) float64 lengths of the direction, written; infinite for none.
+    """
+    for j in range(len(struck)):
+        t = struck[j]
+        hole[j], along[j] = False, math.inf
+        if t < 0:
+            continue
+        ax, ay, az = float(vertices[t, 0, 0]), float(vertices[t, 0, 1]), float(vertices[t, 0, 2])
+        e1x, e1y, e1z = vertices[t, 1, 0] - ax, vertices[t, 1, 1] - ay, vertices[t, 1, 2] - az
+        e2x, e2y, e2z = vertices[t, 2, 0] - ax, vertices[t, 2, 1] - ay, vertices[t, 2, 2] - az
+        dx, dy, dz = float(directions[j, 0]), float(directions[j, 1]), float(directions[j, 2])
+        px, py, pz = dy * e2z - dz * e2y, dz * e2x - dx * e2z, dx * e2y - dy * e2x
+        det = e1x * px + e1y * py + e1z * pz
+        if det == 0.0:
+            along[j] = 0.0
+            continue
+        sx, sy, sz = origins[j, 0] - ax, origins[j, 1] - ay, origins[j, 2] - az
+        qx, qy, qz = sy * e1z - sz * e1y, sz * e1x - sx * e1z, sx * e1y - sy * e1x
+        along[j] = (e2x * qx + e2y * qy + e2z * qz) / det
+        row = row_of[t]
+        if row < 0:
+            continue
+        b = min(max((sx * px + sy * py + sz * pz) / det, 0.0), 1.0)
+        c = min(max((dx * qx + dy * qy + dz * qz) / det, 0.0), 1.0 - b)
+        a = 1.0 - b - c
+        u = a * uv[row, 0, 0] + b * uv[row, 1, 0] + c * uv[row, 2, 0]
+        v = a * uv[row, 0, 1] + b * uv[row, 1, 1] + c * uv[row, 2, 1]
+        m = mask[row]
+        y, x = wrapped(v, shape[m, 4], shape[m, 1]), wrapped(u, shape[m, 3], shape[m, 2])
+        hole[j] = solid[shape[m, 0] + y * shape[m, 2] + x] == 0
