@@ -12,10 +12,11 @@ import tomli_w
 from hypothesis import given
 from hypothesis import strategies as st
 
-from helpers import bake, floor, level_file, meter, recipe
+from helpers import bake, floor, level_file, meter, recipe, room
 from ropebell.build.checked import read_checked, write_checked
 from ropebell.build.precheck import check_kept, gather
 from ropebell.build.project import find_project, load_project
+from ropebell.build.result import open_result
 from ropebell.build.stages import digests
 from ropebell.build.store import Store
 from ropebell.checks.remedies import with_density_set, with_marks
@@ -230,7 +231,7 @@ def test_density_decides_how_many_texels_an_object_gets(tmp_path: Path) -> None:
     assert finer["texels"] - plain["texels"] == pytest.approx(6 * (24**2 - 8**2), rel=0.12)
 
 
-def test_a_build_does_as_the_brief_says_and_tells_what_it_does_not_do_yet(tmp_path: Path) -> None:
+def test_a_build_does_as_the_brief_says(tmp_path: Path) -> None:
     path = level_file(tmp_path, small())
     brief = Brief(
         marks={"g/crate": Mark("left-out"), "h/post": Mark("blocks", bounces=False), "gone/thing": Mark("baked")},
@@ -244,14 +245,46 @@ def test_a_build_does_as_the_brief_says_and_tells_what_it_does_not_do_yet(tmp_pa
     below, under_crate = meter(tmp_path / "out", (0.1, 0, 0.1), (1.5, 0, -0.5))
     assert below.irradiance[0] == pytest.approx(100 / 1.02**1.5, rel=0.02)
     assert under_crate.irradiance[0] > 1
-    told = [f for f in manifest["findings"] if f["kind"] == "unheeded-setting"]
-    assert [f["object"] for f in told] == ["h/post"] and "marked to block" in told[0]["reason"]
+    assert not [f for f in manifest["findings"] if f["kind"] == "unheeded-setting"]
     assert [f["object"] for f in manifest["findings"] if f["kind"] == "unmatched-mark"] == ["gone/thing"]
     from ropebell.build.meter import Meter
     from ropebell.build.result import open_result
 
     split = Meter(open_result(tmp_path / "out")).read(np.array([0.1, 0, 0.1]), np.array([0.0, 1, 0]))
     assert split.lights["added/new"][0] == pytest.approx(below.irradiance[0], rel=1e-3)
+
+
+def test_what_only_blocks_and_bounces_has_no_lightmap_but_the_same_say_in_the_light(tmp_path: Path) -> None:
+    b = LevelBuilder()
+    b.material("white", (0.7, 0.7, 0.7))
+    b.material("red", (0.8, 0.1, 0.1))
+    b.add("g", "room", room(3, 2, 3), "white")
+    b.add("g", "box", box((0.2, 0.2, 0.2), (1.2, 0.9, 1.2)), "red")
+    b.light("lamp", Light("lamp", "point", (1, 1, 1), 100.0), at(2.2, 1.6, 2.2))
+    path = level_file(tmp_path, b)
+    made = recipe("working", density__texels_per_metre=12.0, light__gather_rays=256, finish__denoise=False)
+    baked, blocks, gone = tmp_path / "baked", tmp_path / "blocks", tmp_path / "gone"
+    whole = bake(path, made, baked)
+    without = bake(path, made, blocks, brief=Brief(marks={"g/box": Mark("blocks")}))
+    bake(path, made, gone, brief=Brief(marks={"g/box": Mark("left-out")}))
+    places = [(x, 0.0, z) for x in (0.4, 0.7, 1.4, 2.2) for z in (0.4, 0.7, 1.4, 2.2)]
+    a, c, d = (np.array([r.irradiance for r in meter(f, *places)]) for f in (baked, blocks, gone))
+    # The box is lit more coarsely now, so its red light is the same within a few per cent.
+    np.testing.assert_allclose(c, a, rtol=0.05, atol=0.3)
+    assert np.abs(d - a).max() > 5.0
+    assert without["texels"] < whole["texels"] and without["pages"][0]["texels"] < whole["pages"][0]["texels"]
+    written = open_level(blocks / "level-baked.glb")
+    pages = {m.name: [p.uv1 is not None for p in m.primitives] for m in written.meshes}
+    assert pages == {"room": [True], "box": [False]}
+    over = meter(blocks, (0.7, 0.9, 0.7), normal=None)[0]
+    assert over.node == "g/room", "what has no lightmap cannot be read"
+    split = meter(blocks, (2.2, 0.0, 2.2))[0]
+    assert sum(split.lights.values())[0] == pytest.approx(split.irradiance[0], rel=1e-3)
+    shown = open_result(blocks)
+    assert (shown.page[shown.scene.node == shown.scene.node_names.index("g/box")] == -1).all()
+    both = Brief(marks={"g/box": Mark("blocks"), "g/room": Mark("blocks")})
+    empty = bake(path, made, tmp_path / "empty", brief=both)
+    assert empty["pages"] == [] and open_result(tmp_path / "empty").total.shape == (1, 1, 1, 3)
 
 
 def test_emitters_follow_tables_and_the_project(tmp_path: Path) -> None:
@@ -396,8 +429,8 @@ def test_faces_are_found_by_material_and_property(level: Level) -> None:
 def test_unheeded_and_unmatched_name_their_objects(level: Level) -> None:
     brief = replace(FULL, marks={"g/crate": Mark(receives=False)}, emitters={"zinc": EmitterChange(False)})
     scene = prepare(level, brief).scene
-    told = unheeded(level, scene)
-    assert {f.kind for f in told} == {"unheeded-setting"}
+    assert {f.kind for f in unheeded(scene)} <= {"unheeded-setting"}
     lost = {f.object for f in unmatched(level, replace(brief, lights={"lights/gone": LightChange(1.0)}))}
     assert lost == {"lights/gone", "zinc"}
-    assert density_factors(scene, level, Brief(), scene.marks).tolist() == [1.0] * len(scene)
+    plain = prepare(level).scene
+    assert density_factors(plain, level, Brief(), plain.marks).tolist() == [1.0] * len(plain)

@@ -231,5 +231,5 @@ def _read_table(event: dict[str, Any], out: Path, now: Opened) -> tuple[Texels, 
         target = np.load(out / event["target"], allow_pickle=False)
     except (OSError, ValueError):
         return None
-    charted = charted_on(now.scene, Charted(np.asarray(atlas.uv), atlas.page, atlas.side))
+    charted = charted_on(now.scene, Charted(np.asarray(atlas.uv), atlas.lightmap, atlas.side))
     return texels, charted, target, vertex_table(now.scene, now.space, charted)

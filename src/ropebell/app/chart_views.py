@@ -66,7 +66,7 @@ class ChartViews:
             w.pages.show_light(result.total)
         w.pages.choose(w.session.chosen)
         atlas = found.survey.atlas
-        charted = charted_on(now.scene, Charted(np.asarray(atlas.uv), atlas.page, atlas.side))
+        charted = charted_on(now.scene, Charted(np.asarray(atlas.uv), atlas.lightmap, atlas.side))
 
         def make() -> Vertices:
             return vertex_table(now.scene, now.space, charted, found.whole)

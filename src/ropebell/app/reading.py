@@ -176,7 +176,7 @@ def _on_level(folder: Path, now: Opened) -> Result | None:
         return None
     atlas, _, _ = read_charts(charts)
     total, direct = read_pages(folder, manifest)
-    return Result(folder, manifest, now.level, now.scene, np.asarray(atlas.uv), atlas.page, total, direct)
+    return Result(folder, manifest, now.level, now.scene, np.asarray(atlas.uv), atlas.lightmap, total, direct)
 
 
 def read_builds(builds: Path) -> tuple[list[Knot], dict[str, Any] | None, dict[str, float]]:

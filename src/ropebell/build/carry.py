@@ -58,7 +58,7 @@ def carry(result: Result, scene: Scene) -> Carried:
     rows = np.flatnonzero(found)
     uv[rows] = _turned(scene.corners[rows], built.corners[source], result.uv[source])
     page[rows] = result.page[source]
-    lost = (page < 0) & scene.part
+    lost = (page < 0) & scene.part & ~scene.bare
     fresh = tuple(scene.node_names[n] for n in np.unique(scene.node[lost]))
     stays = np.isin(theirs, mine[found])
     return Carried(uv, page, fresh, built.corners[~stays], float(found.mean()))

@@ -89,7 +89,10 @@ class Meter:
 
     def __init__(self, result: Result) -> None:
         self._result = result
-        self._corners = np.ascontiguousarray(result.scene.corners)
+        # Only surfaces with a lightmap can be read.
+        self._lit = np.flatnonzero(result.page >= 0)
+        self._corners = np.ascontiguousarray(result.scene.corners[self._lit])
+        self._faces = np.ascontiguousarray(result.scene.face_normals[self._lit])
         self._ledger: _Ledger | None = None
         self._ledger_tried = False
 
@@ -103,10 +106,11 @@ class Meter:
         """
         r = self._result
         wanted = np.zeros(3) if normal is None else normal / max(float(np.linalg.norm(normal)), 1e-30)
-        t, b, c, distance = nearest(self._corners, r.scene.face_normals, point, wanted, FACING)
-        if t < 0:
+        near, b, c, distance = nearest(self._corners, self._faces, point, wanted, FACING)
+        if near < 0:
             zero = np.zeros(3)
             return Reading(np.asarray(point, dtype=np.float64), "", math.inf, zero, zero, zero, {})
+        t = int(self._lit[near])
         weights = np.array([1 - b - c, b, c])
         u, v = weights @ r.uv[t].astype(np.float64)
         page = int(r.page[t])

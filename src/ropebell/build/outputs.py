@@ -90,7 +90,7 @@ def write_outputs(
         (out / LAYERS).mkdir(exist_ok=True)
         pages = _write_pages(out, built, fields, tick)
         placement = LightmapPlacement(
-            (built.atlas.uv / built.atlas.side).astype(np.float32), built.atlas.page, built.atlas.chart
+            (built.atlas.uv / built.atlas.side).astype(np.float32), built.atlas.lightmap, built.atlas.chart
         )
         generator = f"Rope Bell {ropebell.__version__}"
         write_bytes(out / BAKED_LEVEL, baked_glb(built.level, built.scene, placement, request.brief, generator))
@@ -116,7 +116,7 @@ def _write_pages(
     out: Path, built: Built, fields: dict[str, F32], tick: Callable[[float], None]
 ) -> list[dict[str, Any]]:
     pages = []
-    count = built.atlas.pages
+    count = built.atlas.written
     used = np.bincount(built.texels.page, minlength=max(count, 1))
     for number in range(count):
         name = f"{PAGES}/page-{number:02d}.exr"

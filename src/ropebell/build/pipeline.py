@@ -186,7 +186,7 @@ class Pipeline:
     def _check(self, subject: Subject) -> None:
         with self._stage("check"):
             found = check_kept(subject, self.store)
-            found += unheeded(subject.level, subject.scene)
+            found += unheeded(subject.scene)
             self._warn([f for f in found if f.key not in self.request.brief.known])
             errors = [f for f in found if f.kind in BLOCKING]
             if errors:

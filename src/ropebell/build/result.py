@@ -70,7 +70,7 @@ class Result:
     Attributes:
         scene: the baked level; `uv` are its lightmap coordinates.
         uv: (T, 3, 2) float32, in texels of the page.
-        page: (T,) int32.
+        page: (T,) int32, −1 for what has no lightmap.
         total, direct: (P, H, W, 3) float32 lux.
     """
 
@@ -96,7 +96,7 @@ def open_result(folder: Path) -> Result:
     side = manifest["pages"][0]["width"] if manifest["pages"] else 1
     total, direct = read_pages(folder, manifest)
     return Result(
-        folder, manifest, level, scene, (scene.uv1 * side).astype(np.float32),
+        folder, manifest, level, scene, np.nan_to_num(scene.uv1 * side).astype(np.float32),
         _pages(folder / BAKED_LEVEL, level, scene), total, direct,
     )  # fmt: skip
 
@@ -107,6 +107,8 @@ def read_pages(folder: Path, manifest: dict[str, Any]) -> tuple[F32, F32]:
     Raises:
         LevelError: a page is missing or damaged.
     """
+    if not manifest["pages"]:
+        return np.zeros((1, 1, 1, 3), np.float32), np.zeros((1, 1, 1, 3), np.float32)
     total = np.stack([read_page(folder / p["file"]) for p in manifest["pages"]])
     direct = np.stack([read_page(folder / p["direct"]) for p in manifest["pages"]])
     return total, direct

@@ -30,7 +30,7 @@ from ropebell.light.transport import Hits, empty_hits, passes, trace
 Tick = Callable[[float], None]
 
 # Raised when a stage's method changes, so that artifacts of older versions are not taken for new ones.
-VERSIONS = {"charts": 2, "footing": 1, "direct": 1, "transport": 2, "albedo": 2, "sky": 1}
+VERSIONS = {"charts": 3, "footing": 1, "direct": 1, "transport": 2, "albedo": 2, "sky": 1}
 
 
 @dataclass(frozen=True)
@@ -52,9 +52,10 @@ def digests(scene: Scene, recipe: Recipe) -> Digests:
     """
     geometry = digest_of(scene.corners, scene.normals, scene.double_sided.astype(np.uint8), scene.node)
     settings = _settings(recipe)
+    bare = [scene.bare] if scene.bare.any() else []
     charts = digest_of(
         VERSIONS["charts"], geometry, np.nan_to_num(scene.uv1, nan=-1e9),
-        [settings.texels_per_metre, settings.page_size, settings.padding, settings.samples], scene.factor,
+        [settings.texels_per_metre, settings.page_size, settings.padding, settings.samples], scene.factor, *bare,
     )  # fmt: skip
     # Marks that change nothing are in no digest.
     ghosts = [scene.casts] if len(scene.casts) and not scene.casts.all() else []
@@ -135,6 +136,7 @@ def charts_stage(scene: Scene, recipe: Recipe, digest: str, store: Store, worker
     meta = {
         "pages": atlas.pages,
         "side": atlas.side,
+        "written": atlas.written,
         "notices": [[n.kind, n.where, n.text] for n in notices],
     }
     return store.put(digest, arrays, meta)
@@ -143,7 +145,8 @@ def charts_stage(scene: Scene, recipe: Recipe, digest: str, store: Store, worker
 def read_charts(artifact: Artifact) -> tuple[Atlas, Texels, list[Notice]]:
     """The atlas, the texel table and the notices of a charts artifact."""
     a = artifact.arrays
-    atlas = Atlas(a["uv"], a["chart"], a["rects"], artifact.meta["pages"], artifact.meta["side"])
+    meta = artifact.meta
+    atlas = Atlas(a["uv"], a["chart"], a["rects"], meta["pages"], meta["side"], meta["written"])
     texels = Texels(
         a["page"],
         a["column"],

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ropebell.charts.layout import Layout
 from ropebell.charts.pack import pack
@@ -38,8 +39,9 @@ class Atlas:
         uv: (T, 3, 2) float32 page coordinates in texels; divide by `side` for 0 … 1.
         chart: (T,) int32, index into `rects`.
         rects: (C, 5) int32 — page, x, y, width, height in texels.
-        pages: number of pages.
+        pages: number of pages, those that no lightmap is written of at the end.
         side: their side in texels.
+        written: how many of them are lightmaps; the rest hold surfaces that only block and bounce light.
     """
 
     uv: F32
@@ -47,11 +49,18 @@ class Atlas:
     rects: I32
     pages: int
     side: int
+    written: int
 
     @property
     def page(self) -> I32:
         """(T,) int32 page of each triangle."""
         return self.rects[self.chart, 0] if len(self.chart) else np.zeros(0, np.int32)
+
+    @property
+    def lightmap(self) -> I32:
+        """(T,) int32 lightmap of each triangle, −1 for those without one."""
+        page = self.page
+        return np.where(page < self.written, page, -1).astype(np.int32)
 
 
 def make_atlas(scene: Scene, shapes: list[PlacedShape], settings: ChartSettings) -> tuple[Atlas, list[Notice]]:
@@ -92,10 +101,39 @@ def make_atlas(scene: Scene, shapes: list[PlacedShape], settings: ChartSettings)
     turned = sizes[:, 1] > sizes[:, 0]
     flat = np.where(turned[chart][:, None, None], flat[..., ::-1], flat)
     sizes[turned] = sizes[turned][:, ::-1]
-    places, pages, side = _packed(sizes, order, settings)
+    places, written, pages, side = _packed_apart(sizes, order, _bare_charts(scene, chart, count), settings)
     rects = np.concatenate([places, sizes], axis=1)
     uv = flat + places[chart][:, None, 1:]
-    return Atlas(uv.astype(np.float32), chart, rects, pages, side), notices
+    return Atlas(uv.astype(np.float32), chart, rects, pages, side, written), notices
+
+
+def _bare_charts(scene: Scene, chart: I32, count: int) -> NDArray[np.bool_]:
+    """(C,) charts of surfaces that get no lightmap."""
+    bare = np.zeros(count, np.bool_)
+    if len(scene.bare):
+        bare[chart[scene.bare]] = True
+    return bare
+
+
+def _packed_apart(
+    sizes: I32, order: list[tuple[float, int, int]], bare: NDArray[np.bool_], settings: ChartSettings
+) -> tuple[I32, int, int, int]:
+    """Places of all charts, how many pages are lightmaps, how many there are, and their side."""
+    if not bare.any():
+        places, pages, side = _packed(sizes, order, settings)
+        return places, pages, pages, side
+    places = np.zeros((len(sizes), 3), np.int32)
+    ends = []
+    for rows in (np.flatnonzero(~bare), np.flatnonzero(bare)):
+        # An object's charts are of one kind or the other, so its run of numbers stays a run.
+        number = np.cumsum(np.isin(np.arange(len(sizes)), rows)) - 1
+        mine = [(key, int(number[first]), int(number[end - 1]) + 1) for key, first, end in order
+                if end > first and bare[first] == bare[rows[0]]] if len(rows) else []  # fmt: skip
+        places[rows], pages, side = _packed(np.ascontiguousarray(sizes[rows]), mine, settings)
+        ends.append((rows, pages, side))
+    (_, written, side), (rows, more, other_side) = ends
+    places[rows, 0] += written
+    return places, written, written + more, max(side, other_side)
 
 
 def _split_by_factor(layout: Layout, factor: F32) -> tuple[I32, F64]:

@@ -42,7 +42,7 @@ class Survey:
     @property
     def bytes(self) -> int:
         """Of all pages as half floats."""
-        return self.atlas.pages * self.atlas.side**2 * TEXEL_BYTES
+        return self.atlas.written * self.atlas.side**2 * TEXEL_BYTES
 
     @property
     def waste(self) -> int:
@@ -55,7 +55,7 @@ def survey(scene: Scene, shapes: list[PlacedShape], settings: ChartSettings) -> 
     atlas, notices = make_atlas(scene, shapes, settings)
     area = atlas.rects[:, 3].astype(np.float64) * atlas.rects[:, 4]
     taken = np.bincount(atlas.rects[:, 0], area, max(atlas.pages, 1)) if len(area) else np.zeros(1)
-    fill = tuple(float(v) / max(atlas.side, 1) ** 2 for v in taken[: atlas.pages])
+    fill = tuple(float(v) / max(atlas.side, 1) ** 2 for v in taken[: atlas.written])
     node_of = np.zeros(len(atlas.rects), np.int64)
     node_of[atlas.chart] = scene.node
     texels = np.zeros(len(scene.node_names))
@@ -63,7 +63,9 @@ def survey(scene: Scene, shapes: list[PlacedShape], settings: ChartSettings) -> 
     charts_of = {
         int(n): np.flatnonzero(node_of == n).astype(np.int32) for n in (np.unique(scene.node) if len(scene) else ())
     }
-    pages_of = {n: tuple(int(p) for p in np.unique(atlas.rects[c, 0])) for n, c in charts_of.items()}
+    pages_of = {
+        n: tuple(int(p) for p in np.unique(atlas.rects[c, 0]) if p < atlas.written) for n, c in charts_of.items()
+    }
     room = _room(scene, shapes, settings, atlas)
     return Survey(atlas, tuple(notices), fill, texels, pages_of, charts_of, room)
 

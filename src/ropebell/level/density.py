@@ -15,6 +15,9 @@ from ropebell.level.triangles import corner_bounds
 if TYPE_CHECKING:  # the scene holds what is computed here
     from ropebell.level.scene import Scene
 
+# Density of surfaces without a lightmap, relative to what they would have with one.
+BARE_SHARE = 0.25
+
 
 def density_factors(scene: Scene, level: Level, brief: Brief, marks: Marks) -> F32:
     """(T,) float32: object's factor × bias of its material × the finest density box it reaches into, divided
@@ -30,6 +33,10 @@ def density_factors(scene: Scene, level: Level, brief: Brief, marks: Marks) -> F
         factor *= _box_factors(low, high, brief.density_boxes)
         if brief.region.boxes:
             factor[~objects_inside(scene, low, high, brief.region.boxes)] /= brief.region.outside
+    # What gets no lightmap only needs to know roughly how bright it is.
+    bare = np.array([m.role == "blocks" for m in marks.nodes] + [False] * (len(scene.node_names) - len(marks.nodes)))
+    if bare.any():
+        factor[bare[scene.node]] *= BARE_SHARE
     if brief.test_density.paths:
         tested = np.array([name in brief.test_density.paths for name in scene.node_names], dtype=bool)
         factor[tested[scene.node]] = brief.test_density.factor

@@ -27,7 +27,7 @@ class LightmapPlacement:
 
     Attributes:
         uv: (T, 3, 2) float32, 0 … 1 on the page, v counted from the top row.
-        page, chart: (T,) int32.
+        page: (T,) int32, −1 for what has no lightmap. chart: (T,) int32.
     """
 
     uv: F32
@@ -141,10 +141,9 @@ def _primitives(
         keys = np.concatenate([vertices.reshape(-1, 1).astype(np.int64), uv.reshape(-1, 2).view(np.int32)], axis=1)
         _, at, index = np.unique(keys, axis=0, return_index=True, return_inverse=True)
         taken = vertices.reshape(-1)[at]
-        attributes = {
-            "POSITION": buffer.vectors(source.positions[taken], bounds=True),
-            "TEXCOORD_1": buffer.vectors(uv.reshape(-1, 2)[at]),
-        }
+        attributes = {"POSITION": buffer.vectors(source.positions[taken], bounds=True)}
+        if page >= 0:
+            attributes["TEXCOORD_1"] = buffer.vectors(uv.reshape(-1, 2)[at])
         if source.normals is not None and (np.abs(source.normals[taken]).max(axis=1) > 0).all():
             attributes["NORMAL"] = buffer.vectors(source.normals[taken])
         uv0 = source.uv0[taken] if source.uv0 is not None else np.zeros((len(taken), 2), np.float32)

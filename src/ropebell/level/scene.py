@@ -109,6 +109,7 @@ class Scene:
         part: (T,) bool, whether the triangle takes part in a build.
         casts: (T,) bool, whether it blocks light. shadowed: (T,) bool, whether it receives shadow. reflects: (T,) bool,
             whether it adds bounced light.
+        bare: (T,) bool, whether it blocks and bounces light but gets no lightmap.
         effort: (T,) float32 share of the gather rays that its texels get, less outside the play region.
         marks: in force, one per node.
         cutouts: triangles with holes, None if there are none.
@@ -139,6 +140,7 @@ class Scene:
     casts: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, np.bool_))
     shadowed: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, np.bool_))
     reflects: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, np.bool_))
+    bare: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, np.bool_))
     marks: Marks = field(default_factory=lambda: Marks((), ()))
     cutouts: Cutouts | None = None
 
@@ -249,7 +251,7 @@ def taking_part(scene: Scene) -> Scene:
 PER_TRIANGLE = (
     "corners", "normals", "face_normals", "areas", "uv0", "uv1", "material", "node", "primitive", "vertices",
     "double_sided", "factor", "part", "effort", "casts",
-    "shadowed", "reflects",
+    "shadowed", "reflects", "bare",
 )  # fmt: skip
 
 
@@ -259,7 +261,8 @@ def _switches(scene: Scene, marks: Marks) -> dict[str, Any]:
     for name, key in (("casts", "casts"), ("shadowed", "receives"), ("reflects", "bounces")):
         on = np.array([getattr(m, key) is not False for m in marks.nodes] + [True], dtype=np.bool_)
         found[name] = on[scene.node]
-    return found
+    bare = np.array([m.role == "blocks" for m in marks.nodes] + [False], dtype=np.bool_)
+    return {**found, "bare": bare[scene.node]}
 
 
 def _part(scene: Scene, marks: Marks) -> NDArray[np.bool_]:

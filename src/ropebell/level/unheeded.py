@@ -12,24 +12,14 @@ from ropebell.level.scene import Scene
 SETTING = "unheeded-setting"
 
 
-def unheeded(level: Level, scene: Scene) -> list[Finding]:
+def unheeded(scene: Scene) -> list[Finding]:
     """Findings for settings in force that this version builds as if they were not there."""
-    return [*_marks(level, scene), *_lights(scene)]
+    return list(_lights(scene))
 
 
 def _finding(where: str, what: str, instead: str) -> Finding:
     reason = f"{what}; this version {instead}."
     return Finding(SETTING, "warning", where, reason, "Judge the result with that in mind")
-
-
-def _marks(level: Level, scene: Scene) -> Iterator[Finding]:
-    present = set(scene.node[scene.part].tolist())
-    for index, mark in enumerate(scene.marks.nodes):
-        if index not in present:
-            continue
-        path = level.nodes[index].path
-        if mark.role == "blocks":
-            yield _finding(path, "It is marked to block and bounce light without a lightmap", "bakes it all the same")
 
 
 def _lights(scene: Scene) -> Iterator[Finding]:

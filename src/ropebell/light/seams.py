@@ -115,7 +115,8 @@ def _shared_edges(scene: Scene, atlas: Atlas) -> tuple[NDArray[np.int64], NDArra
     fa, fb = a // 3, b // 3
     smooth = np.einsum("ij,ij->i", scene.face_normals[fa], scene.face_normals[fb]) > SMOOTH
     apart = (atlas.chart[fa] != atlas.chart[fb]) | ~_touching(atlas, a, b)
-    keep = smooth & apart & (fa != fb)
+    lit = atlas.lightmap >= 0
+    keep = smooth & apart & (fa != fb) & lit[fa] & lit[fb]
     return np.stack([fa, a % 3], axis=1)[keep], np.stack([fb, b % 3], axis=1)[keep]
 
 

@@ -61,4 +61,4 @@ def chart(now: Opened) -> Charting:
 
 def page_words(s: Survey) -> str:
     """How many pages, and their side."""
-    return f"{s.atlas.pages} page{'s' if s.atlas.pages != 1 else ''} of {s.atlas.side}²"
+    return f"{s.atlas.written} page{'s' if s.atlas.written != 1 else ''} of {s.atlas.side}²"

@@ -55,7 +55,7 @@ class PageView(QWidget):
         Args:
             scene: what the survey is of.
         """
-        same = self._survey is not None and self._survey.atlas.pages == survey.atlas.pages
+        same = self._survey is not None and self._survey.atlas.written == survey.atlas.written
         self._survey, self._scene, self._images = survey, scene, []
         self._node_of = np.full(len(survey.atlas.rects), -1, np.int64)
         self._node_of[survey.atlas.chart] = scene.node
@@ -66,7 +66,7 @@ class PageView(QWidget):
     def show_light(self, pages: F32) -> None:
         """Lay light under the charts, if it is of pages of this size: (P, H, W, 3) lux, exposed for its own mean."""
         self._images = []
-        if self._survey is None or pages.shape[:2] != (self._survey.atlas.pages, self._survey.atlas.side):
+        if self._survey is None or pages.shape[:2] != (self._survey.atlas.written, self._survey.atlas.side):
             return
         lit = pages[pages > 0]
         exposure = MID_GREY / math.exp(float(np.log(lit[:: max(len(lit) // 100_000, 1)]).mean())) if len(lit) else 1.0
@@ -100,7 +100,7 @@ class PageView(QWidget):
         """All pages in the picture."""
         if self._survey is None:
             return
-        side, count = max(self._survey.atlas.side, 1), max(self._survey.atlas.pages, 1)
+        side, count = max(self._survey.atlas.side, 1), max(self._survey.atlas.written, 1)
         whole = count * side + (count - 1) * GAP
         self._scale = min((self.width() - 40) / whole, (self.height() - 70) / side)
         self._scale = max(self._scale, 1e-3)
@@ -124,12 +124,12 @@ class PageView(QWidget):
     def paintEvent(self, event: QPaintEvent | None) -> None:
         painter = QPainter(self)
         painter.fillRect(self.rect(), THEME.color("surround"))
-        if self._survey is None or not self._survey.atlas.pages:
+        if self._survey is None or not self._survey.atlas.written:
             painter.setPen(THEME.color("text"))
             painter.setFont(font(15))
             painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "Laying out charts")
             return
-        for page in range(self._survey.atlas.pages):
+        for page in range(self._survey.atlas.written):
             self._paint_page(painter, page)
         painter.end()
 
@@ -211,7 +211,7 @@ class PageView(QWidget):
         side = self._survey.atlas.side
         page = int(world.x() // (side + GAP))
         x, y = world.x() - self._page_corner(page), world.y()
-        if not 0 <= page < self._survey.atlas.pages or not (0 <= x < side and 0 <= y < side):
+        if not 0 <= page < self._survey.atlas.written or not (0 <= x < side and 0 <= y < side):
             return -1, -1, 0.0, 0.0
         r = self._survey.atlas.rects
         inside = (r[:, 0] == page) & (r[:, 1] <= x) & (x < r[:, 1] + r[:, 3]) & (r[:, 2] <= y) & (y < r[:, 2] + r[:, 4])
