@@ -49,7 +49,7 @@ from ropebell.level.guard import refusal
 from ropebell.level.model import Level, Light
 from ropebell.level.open import open_level
 from ropebell.level.scene import prepare
-from ropebell.level.unheeded import unheeded, unmatched
+from ropebell.level.unmatched import unmatched
 
 FULL = Brief(
     marks={
@@ -245,7 +245,6 @@ def test_a_build_does_as_the_brief_says(tmp_path: Path) -> None:
     below, under_crate = meter(tmp_path / "out", (0.1, 0, 0.1), (1.5, 0, -0.5))
     assert below.irradiance[0] == pytest.approx(100 / 1.02**1.5, rel=0.02)
     assert under_crate.irradiance[0] > 1
-    assert not [f for f in manifest["findings"] if f["kind"] == "unheeded-setting"]
     assert [f["object"] for f in manifest["findings"] if f["kind"] == "unmatched-mark"] == ["gone/thing"]
     from ropebell.build.meter import Meter
     from ropebell.build.result import open_result
@@ -426,10 +425,8 @@ def test_faces_are_found_by_material_and_property(level: Level) -> None:
     assert groups[0].area == pytest.approx(16.0) and groups[1].faces == 12
 
 
-def test_unheeded_and_unmatched_name_their_objects(level: Level) -> None:
+def test_what_matches_nothing_is_named(level: Level) -> None:
     brief = replace(FULL, marks={"g/crate": Mark(receives=False)}, emitters={"zinc": EmitterChange(False)})
-    scene = prepare(level, brief).scene
-    assert {f.kind for f in unheeded(scene)} <= {"unheeded-setting"}
     lost = {f.object for f in unmatched(level, replace(brief, lights={"lights/gone": LightChange(1.0)}))}
     assert lost == {"lights/gone", "zinc"}
     plain = prepare(level).scene

@@ -512,6 +512,40 @@ def test_emitters_tables_and_skies_show_their_sources(window: Window, qtbot: QtB
     idle(window, qtbot)
 
 
+def test_hybrid_lights_have_a_near_and_a_far_set(window: Window, qtbot: QtBot) -> None:
+    s, page = window.session, window.lights_bench.lights
+    window.commands.run("step.lights")
+    assert page.blend.isHidden()
+    window.commands.run("stage.near")
+    assert "no near set" in window.notice.text()
+    s.set_light("lights/lamp", LightChange(mode="hybrid"))
+    idle(window, qtbot)
+    assert not page.blend.isHidden() and page.blend.field.value() == 30.0
+    page.blend.field.setValue(12.0)
+    s.select(node(window, "lights/lamp"))
+    rings = [np.linalg.norm(line.points - [2, 2, 2], axis=1) for line in window.stage.overlay.lines if line.dashed]
+    assert any(np.allclose(ring, 12.0) for ring in rings)
+    window.commands.run("build.start")
+    qtbot.waitUntil(lambda: not window.builds.running and s.shown is not None, timeout=LONG)
+    idle(window, qtbot)
+    m, shown = s.shown.manifest, s.shown
+    assert m["hybrid"] == {"lights": ["lights/lamp"], "blend_distance": 12.0} and shown.near is not None
+    # The far set holds all light; the near set lacks just what the lamp does directly.
+    other = shown.direct.copy()
+    s.set_light("lights/lamp", LightChange(enabled=False))
+    assert shown.total.sum() > shown.near.sum() > 0 and (shown.near <= shown.total + 1e-3).all()
+    floor_texel = np.unravel_index(np.argmax((shown.total - shown.near).sum(axis=-1)), shown.total.shape[:3])
+    lost = (shown.total - shown.near)[floor_texel]
+    assert 0 < lost[0] <= other[floor_texel][0] * 1.01
+    window.commands.run("stage.near")
+    idle(window, qtbot)
+    assert window.picture.near and window.strip.view.text() == "result, near set"
+    assert (window.stage._content.total == shown.near).all()
+    window.commands.run("stage.near")
+    idle(window, qtbot)
+    assert not window.picture.near and (window.stage._content.total == shown.total).all()
+
+
 def test_a_glowing_surface_is_seen_otherwise_than_it_lights(window: Window, qtbot: QtBot) -> None:
     s, page, stage = window.session, window.lights_bench.emitters, window.stage
     window.commands.run("step.lights")

@@ -108,6 +108,8 @@ class Overlays(QObject):
             marks.append(Mark(at, MARKS[light.kind], name, node, off, live, strong))
             if strong:
                 lines += reach_lines(light)
+                if light.mode == "hybrid":
+                    lines += blend_lines(light, now.project.brief.blend_distance)
             if node == s.selection:
                 grips += self._light_grips(light)
 
@@ -181,6 +183,13 @@ class Overlays(QObject):
         arm = w.stage.pixel_size(light.position) * 52
         moved = to - arm * np.array(AXES[axis])
         w.lights_bench.set_light(path, f"move {self._gesture}", position=snapped(moved, self.snap))
+
+
+def blend_lines(light: PlacedLight, distance: float) -> list[Line]:
+    """Within this ring the game lights by a hybrid light itself, beyond it the far set of pages does."""
+    turn = np.linspace(0.0, 2.0 * np.pi, 73)
+    ring = np.stack([np.cos(turn), np.zeros_like(turn), np.sin(turn)], axis=1) * distance + light.position
+    return [Line(ring, "text", 1.2, dashed=True)]
 
 
 def reach_lines(light: PlacedLight) -> list[Line]:

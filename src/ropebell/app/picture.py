@@ -22,6 +22,7 @@ class Picture:
 
     Attributes:
         live: light of the build that runs, while it is shown. relit: light of the settings of now, while it is shown.
+        near: whether the near set is shown: without the direct light of hybrid lights, as pages are read close by.
         fresh: objects without light in the build that is shown. restored: whether the eye stands where it was left.
     """
 
@@ -31,6 +32,7 @@ class Picture:
         self.relit: Relit | None = None
         self.fresh: tuple[str, ...] = ()
         self.restored = False
+        self.near = False
         self._live_charted: Charted | None = None
 
     def look_at(self, shown: Shown | None) -> None:
@@ -42,7 +44,12 @@ class Picture:
         if shown is not None:
             result = shown.result
             w.stage.show_level(result.level, result.scene, shown.space, shown.charted, shown.vertices)
-            w.stage.show_light(result.total, result.direct, shown.half)
+            near = result.near if self.near else None
+            if near is not None:
+                w.stage.show_light(near, result.direct, (to_half(near), shown.half[1]))
+            else:
+                self.near = False
+                w.stage.show_light(result.total, result.direct, shown.half)
             w.overlays.show_gone(shown.gone)
             self.fresh = shown.fresh
         elif now is not None:
@@ -133,6 +140,15 @@ class Picture:
         )
         w.stage.hide_nodes(nodes)
         w.strip_words.refresh()
+
+    def toggle_near(self) -> None:
+        """Between the near and the far set of pages of a build with hybrid lights."""
+        shown = self._window.session.shown
+        if shown is None or shown.near is None:
+            self._window.tell("The build that is shown has no hybrid lights, and so no near set of pages.")
+            return
+        self.near = not self.near
+        self._window.session.look_at(self._window.session.shown_number)
 
     def show_glow(self) -> None:
         """Materials glow on the stage as the project says they are seen."""

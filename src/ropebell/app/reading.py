@@ -16,7 +16,7 @@ from ropebell.build.precheck import Gathered, gather
 from ropebell.build.project import Project, build_folders, find_project, manifests
 from ropebell.build.recipe import parse
 from ropebell.build.request import Request
-from ropebell.build.result import Outcome, Result, open_result, outcome, read_manifest, read_pages
+from ropebell.build.result import Outcome, Result, open_result, outcome, read_manifest, read_near, read_pages
 from ropebell.build.stages import digests, read_charts
 from ropebell.build.store import Store
 from ropebell.errors import RopeBellError
@@ -176,7 +176,17 @@ def _on_level(folder: Path, now: Opened) -> Result | None:
         return None
     atlas, _, _ = read_charts(charts)
     total, direct = read_pages(folder, manifest)
-    return Result(folder, manifest, now.level, now.scene, np.asarray(atlas.uv), atlas.lightmap, total, direct)
+    return Result(
+        folder,
+        manifest,
+        now.level,
+        now.scene,
+        np.asarray(atlas.uv),
+        atlas.lightmap,
+        total,
+        direct,
+        read_near(folder, manifest),
+    )
 
 
 def read_builds(builds: Path) -> tuple[list[Knot], dict[str, Any] | None, dict[str, float]]:

@@ -24,7 +24,7 @@ class StripWords:
         """Say what is true of the picture now."""
         w = self._window
         strip, s = w.strip, w.session
-        strip.view.setText(VIEWS[w.stage.look.view].lower())
+        strip.view.setText(VIEWS[w.stage.look.view].lower() + (", near set" if w.picture.near else ""))
         strip.exposure.setText(w.exposure.words)
         count = len(s.hidden)
         strip.hidden.setText(f"{count} hidden" if count else "all shown")

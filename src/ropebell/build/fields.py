@@ -52,6 +52,17 @@ def lamp_light(scene: Scene, sources: Sources, count: int) -> F32:
     return np.maximum(out, 0.0)
 
 
+def hybrid_light(scene: Scene, sources: Sources, count: int) -> F32 | None:
+    """(N, 3) lux of the direct light of hybrid lights, which the game adds itself near by; None without such lights."""
+    hybrid = [x for x in scene.lights if x.mode == "hybrid" and x.name in sources.lights]
+    if not hybrid:
+        return None
+    out = np.zeros((count, 3), np.float32)
+    for light in hybrid:
+        _add(out, sources.lights[light.name], light.strength)
+    return out
+
+
 def kept_back(scene: Scene, sources: Sources, count: int) -> F32 | None:
     """(N, 3) lux of direct light that does not go into the bounces, None where all of it does; may be negative."""
     odd = [x for x in scene.lights if x.name in sources.lights and not np.array_equal(x.strength, x.thrown)]

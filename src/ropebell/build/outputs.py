@@ -47,6 +47,7 @@ class Built:
 
     Attributes:
         lamps: (N, 3) float32 lux of punctual lights alone, which no noise is in.
+        hybrid: (N, 3) float32 lux of the direct light of hybrid lights, None without such lights.
     """
 
     level: Level
@@ -60,15 +61,21 @@ class Built:
     solution: Solution
     emission: Emission
     lamps: F32
+    hybrid: F32 | None = None
 
     def page_fields(self, padding: int, tick: Callable[[float], None]) -> dict[str, F32]:
-        """Total and direct light as (P, H, W, 3) pages, dilated through the padding."""
+        """Total and direct light as (P, H, W, 3) pages, dilated through the padding; with hybrid lights also `near`,
+        the total without their direct light."""
         steps = max(padding, 1)
         total = to_pages(self.solution.total, self.texels, self.samples.target, steps)
         tick(0.5)
         direct = to_pages(self.solution.direct, self.texels, self.samples.target, steps)
+        fields = {"total": total, "direct": direct}
+        if self.hybrid is not None:
+            without = np.maximum(self.solution.total - self.hybrid, 0.0)
+            fields["near"] = to_pages(without, self.texels, self.samples.target, steps)
         tick(1.0)
-        return {"total": total, "direct": direct}
+        return fields
 
 
 def write_outputs(
@@ -122,11 +129,16 @@ def _write_pages(
         name = f"{PAGES}/page-{number:02d}.exr"
         write_page(out / name, fields["total"][number])
         write_page(out / LAYERS / f"direct-{number:02d}.exr", fields["direct"][number])
+        near = {}
+        if "near" in fields:
+            near["near"] = f"{LAYERS}/near-{number:02d}.exr"
+            write_page(out / near["near"], fields["near"][number])
         side = built.atlas.side
         pages.append(
             {
                 "file": name,
                 "direct": f"{LAYERS}/direct-{number:02d}.exr",
+                **near,
                 "width": side,
                 "height": side,
                 "texels": int(used[number]),
@@ -161,6 +173,10 @@ def _manifest(request: Request, built: Built, pages: list[dict[str, Any]], facts
         },
         "sky": list(request.sky),
         "lights": {light.name: light.setting for light in built.scene.lights},
+        "hybrid": {
+            "lights": [x.name for x in built.scene.lights if x.mode == "hybrid"],
+            "blend_distance": request.brief.blend_distance,
+        },
         "brief": to_values(request.brief),
         "emission": {name: list(value) for name, value in built.emission.items()},
         "emitters": {emitter.name: emitter.radiance.tolist() for emitter in built.scene.emitters},

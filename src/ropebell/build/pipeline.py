@@ -12,7 +12,7 @@ import numpy as np
 
 from ropebell.build import stages
 from ropebell.build.estimate import RATES, estimate_for, predicted_texels
-from ropebell.build.fields import Sources, kept_back, lamp_light, ray_light, reflecting, shadow_ray_light
+from ropebell.build.fields import Sources, hybrid_light, kept_back, lamp_light, ray_light, reflecting, shadow_ray_light
 from ropebell.build.finish import finish
 from ropebell.build.journal import Journal
 from ropebell.build.outputs import Built, write_outputs
@@ -29,7 +29,6 @@ from ropebell.level.finding import Finding, from_notice
 from ropebell.level.model import F32, I32, Level
 from ropebell.level.open import open_level
 from ropebell.level.scene import Emitter, PlacedLight, Scene
-from ropebell.level.unheeded import unheeded
 from ropebell.light.albedo import texel_albedo
 from ropebell.light.rays import RaySpace
 from ropebell.light.solve import Solution, solve
@@ -102,6 +101,7 @@ class Pipeline:
             solution,
             gathered.emission,
             lamp_light(scene, sources, len(texels)),
+            hybrid_light(scene, sources, len(texels)),
         )
         manifest = self._finish(built, names, hits)
         self.store.trim(
@@ -186,7 +186,6 @@ class Pipeline:
     def _check(self, subject: Subject) -> None:
         with self._stage("check"):
             found = check_kept(subject, self.store)
-            found += unheeded(subject.scene)
             self._warn([f for f in found if f.key not in self.request.brief.known])
             errors = [f for f in found if f.kind in BLOCKING]
             if errors:

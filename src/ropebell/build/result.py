@@ -72,6 +72,7 @@ class Result:
         uv: (T, 3, 2) float32, in texels of the page.
         page: (T,) int32, −1 for what has no lightmap.
         total, direct: (P, H, W, 3) float32 lux.
+        near: (P, H, W, 3) float32 lux without the direct light of hybrid lights, None without such lights.
     """
 
     folder: Path
@@ -82,6 +83,7 @@ class Result:
     page: I32
     total: F32
     direct: F32
+    near: F32 | None = None
 
 
 def open_result(folder: Path) -> Result:
@@ -97,7 +99,7 @@ def open_result(folder: Path) -> Result:
     total, direct = read_pages(folder, manifest)
     return Result(
         folder, manifest, level, scene, np.nan_to_num(scene.uv1 * side).astype(np.float32),
-        _pages(folder / BAKED_LEVEL, level, scene), total, direct,
+        _pages(folder / BAKED_LEVEL, level, scene), total, direct, read_near(folder, manifest),
     )  # fmt: skip
 
 
@@ -112,6 +114,16 @@ def read_pages(folder: Path, manifest: dict[str, Any]) -> tuple[F32, F32]:
     total = np.stack([read_page(folder / p["file"]) for p in manifest["pages"]])
     direct = np.stack([read_page(folder / p["direct"]) for p in manifest["pages"]])
     return total, direct
+
+
+def read_near(folder: Path, manifest: dict[str, Any]) -> F32 | None:
+    """The near set of a finished build with hybrid lights, (P, H, W, 3) float32 lux.
+
+    Raises:
+        LevelError: a page is missing or damaged.
+    """
+    files = [p["near"] for p in manifest["pages"] if "near" in p]
+    return np.stack([read_page(folder / file) for file in files]) if files else None
 
 
 def _pages(path: Path, level: Level, scene: Scene) -> I32:

@@ -125,6 +125,7 @@ LIGHT_KEYS = {
     "most_live",
     "known",
     "guard",
+    "blend_distance",
 }
 WORDS_OF_A_MARK = {"note", "guard", "work", "removable", "blocks_sight", "usual"}
 

@@ -11,7 +11,7 @@ from ropebell.checks.contents import contents
 from ropebell.checks.subject import Subject
 from ropebell.checks.welded import Welded
 from ropebell.level.finding import SEVERITIES, Finding
-from ropebell.level.unheeded import unmatched
+from ropebell.level.unmatched import unmatched
 
 # So many of one kind are told one by one.
 MOST_OF_A_KIND = 60

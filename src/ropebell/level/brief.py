@@ -276,6 +276,7 @@ class Brief:
         skies: by name; `sky` is the one in use.
         sets: named sets of density factors by node path.
         most_live: how many live lights may overlap.
+        blend_distance: metres from the eye within which hybrid lights are live and the near set of pages counts.
         known: notes on findings that are fine here, by finding key.
         guard: no edits at all.
     """
@@ -295,6 +296,7 @@ class Brief:
     sets: dict[str, dict[str, Factor]] = field(default_factory=dict)
     region: Region = field(default_factory=Region)
     most_live: Annotated[int, Field(ge=0, le=64)] = 4
+    blend_distance: Annotated[float, Field(gt=0, le=100_000, allow_inf_nan=False)] = 30.0
     known: dict[str, str] = field(default_factory=dict)
     guard: bool = False
 

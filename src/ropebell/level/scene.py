@@ -71,7 +71,7 @@ class PlacedLight:
         """What of it no ray depends on, as plain values for the manifest."""
         return {
             "intensity": self.intensity, "color": list(self.color), "share": self.share,
-            "saturation": self.saturation, "subtracts": self.subtracts,
+            "saturation": self.saturation, "subtracts": self.subtracts, "hybrid": self.mode == "hybrid",
         }  # fmt: skip
 
 

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 from PyQt6.QtCore import QItemSelectionModel, Qt, pyqtSignal
 from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QMenu, QTableWidget, QTableWidgetItem, QWidget
 
 from ropebell.app.benches.light_form import MODES, UNITS, LightForm
-from ropebell.app.benches.parts import button, combo, pair, rows_in, rule
+from ropebell.app.benches.parts import Scale, TunedNumber, button, combo, pair, rows_in, rule
 from ropebell.app.session import Session
 from ropebell.app.tint import to_display
 from ropebell.checks.lights import worst_overlap
@@ -63,6 +64,8 @@ class LightsPage(QWidget):
         rows.addWidget(pair(self.add, self.copy, self.delete, self.snap, stretch=3))
         self.overlap = button("", "flat")
         rows.addWidget(self.overlap)
+        self.blend = TunedNumber("Hybrid lights blend at", "m", Scale(1, 200, 1e5, 1), "Live nearer, baked beyond")
+        rows.addWidget(self.blend)
         rows.addWidget(rule())
         self.form = LightForm()
         rows.addWidget(self.form)
@@ -100,6 +103,11 @@ class LightsPage(QWidget):
         self.copy.clicked.connect(self._copy)
         self.delete.clicked.connect(self._delete)
         self.snap.activated.connect(lambda _: self.snap_changed.emit(float(self.snap.currentData())))
+        self.blend.changed.connect(
+            lambda value, gesture: s.edit_brief(
+                "Blend distance", lambda b: replace(b, blend_distance=max(value, 0.01)), gesture
+            )
+        )
         self.overlap.clicked.connect(lambda: self.go_to.emit(self._overlap_place))
         s.follow(self.refresh)
         s.stale_changed.connect(self.refresh)
@@ -133,6 +141,8 @@ class LightsPage(QWidget):
                     item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
                 self.table.setItem(row, at, item)
         self.table.blockSignals(False)
+        self.blend.setVisible(any(light.mode == "hybrid" for light in now.scene.lights))
+        self.blend.show_value(now.project.brief.blend_distance, "")
         most, place, names = worst_overlap(now.gathered.subject)
         allowed = now.project.brief.most_live
         self._overlap_place = place
