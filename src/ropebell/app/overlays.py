@@ -10,14 +10,15 @@ from PyQt6.QtCore import QObject
 
 from ropebell.app.stage.overlay import Grip, Line, Mark, Overlay, box_edges, circle, snapped
 from ropebell.level.brief import Box
-from ropebell.level.model import F64
+from ropebell.level.model import AREA_KINDS, F64
 from ropebell.level.scene import PlacedLight
+from ropebell.light.area_light import shape_of
 from ropebell.sight.walk import start_point
 
 if TYPE_CHECKING:
     from ropebell.app.window import Window
 
-MARKS = {"point": "point", "spot": "spot", "directional": "sun"}
+MARKS = {"point": "point", "spot": "spot", "directional": "sun"} | {kind: "emitter" for kind in AREA_KINDS}
 AXES = {"x": (1.0, 0.0, 0.0), "y": (0.0, 1.0, 0.0), "z": (0.0, 0.0, 1.0)}
 MOST_FACES = 3000
 FACES = ("x0", "x1", "y0", "y1", "z0", "z1")
@@ -211,6 +212,12 @@ def reach_lines(light: PlacedLight) -> list[Line]:
             if not dashed:
                 spokes = np.stack([np.repeat(at[None], 4, 0), rim[:-1][::12]], axis=1).reshape(-1, 3)
                 lines.append(Line(spokes, "accent", 1.2, pairs=True))
+    elif light.kind in AREA_KINDS:
+        shape = shape_of(light)
+        rims = np.stack([shape, np.roll(shape, -1, axis=1)], axis=2).reshape(-1, 3)
+        lines.append(Line(rims, "accent", 1.2, pairs=True))
+        if light.kind != "tube":
+            lines.append(Line(np.stack([at, at + 0.6 * light.direction]), "accent", 2.0))
     elif light.kind == "directional":
         lines.append(Line(np.stack([at, at + 3.0 * light.direction]), "accent", 2.0))
     return lines

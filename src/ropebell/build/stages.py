@@ -17,7 +17,7 @@ from ropebell.charts.shapes import placed_shapes
 from ropebell.charts.texels import Texels, make_texels
 from ropebell.errors import BuildError
 from ropebell.level.cutouts import has_holes
-from ropebell.level.model import F32, I32, Level, Notice
+from ropebell.level.model import AREA_KINDS, F32, I32, Level, Notice
 from ropebell.level.scene import Emitter, PlacedLight, Scene
 from ropebell.level.sky_picture import read_sky_picture
 from ropebell.light.direct import DirectField, emitter_field, light_field
@@ -92,6 +92,8 @@ def _light_digest(footing: str, light: PlacedLight, recipe: Recipe, lit: list[ND
         shape.append(light.direction.tolist())
     if light.kind == "spot":
         shape += [light.inner_cone, light.outer_cone]
+    if light.kind in AREA_KINDS:
+        shape += [light.width, light.height, light.roll]
     if light.size > 0:
         shape += [light.size, recipe.direct_samples, recipe.light.seed]
     return digest_of(VERSIONS["direct"], footing, shape, *lit)

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from ropebell.checks.subject import Place, Subject, as_place, listed, short
 from ropebell.level.emitter_table import looks_lit
 from ropebell.level.finding import Finding
+from ropebell.level.model import AREA_KINDS
 from ropebell.level.scene import PlacedLight
 from ropebell.light.sampling import fibonacci_sphere
 
@@ -75,7 +76,11 @@ def modes(s: Subject) -> Iterator[Finding]:
         if light.subtracts:
             reason = "It takes light away."
             yield Finding("subtracting-light", "note", light.name, reason, "Nothing, if meant so", place)
-        if light.mode == "live" and len(live) < FEW * len(lights):
+        if light.kind in AREA_KINDS and light.mode in ("live", "hybrid"):
+            reason = f"It is {light.mode}, but a {light.kind} of light can only be baked."
+            fix = ("light", light.name, "mode", '"baked"')
+            yield Finding("baked-only-shape", "warning", light.name, reason, "Bake it", place, fix)
+        elif light.mode == "live" and len(live) < FEW * len(lights):
             baked = f"{len(lights) - len(live)} of {len(lights)}"
             reason = f"It is live, while {baked} lights are baked; no page holds its light."
             fix = ("light", light.name, "mode", '"baked"')

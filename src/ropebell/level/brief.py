@@ -15,10 +15,11 @@ from pydantic.dataclasses import dataclass
 
 Role = Literal["baked", "blocks", "moving", "left-out"]
 Mode = Literal["baked", "hybrid", "live", "undecided"]
-LightKind = Literal["point", "spot", "directional"]
+LightKind = Literal["point", "spot", "directional", "rectangle", "disk", "tube"]
 Number = Annotated[float, Field(ge=-1e9, le=1e9, allow_inf_nan=False)]
 Amount = Annotated[float, Field(ge=0, le=1e12, allow_inf_nan=False)]
 Factor = Annotated[float, Field(gt=0, le=64, allow_inf_nan=False)]
+Extent = Annotated[float, Field(gt=0, le=1000, allow_inf_nan=False)]
 Degrees = Annotated[float, Field(gt=0, le=90, allow_inf_nan=False)]
 Point = tuple[Number, Number, Number]
 Color = tuple[Number, Number, Number]
@@ -116,6 +117,8 @@ class LightChange:
         position: metres, in the level's frame. direction: along which it shines.
         reach: metres; 0 is unlimited.
         size: radius of the source in metres, or half angle of a sun's disk in degrees.
+        width, height: of a rectangle in metres; the width of a tube is its length.
+        roll: degrees about the direction.
         inner_cone, outer_cone: half angles in degrees.
         share: of its light that goes into the bounces, 1 is physical.
         saturation: colour it keeps in the bounces, 1 is all.
@@ -134,6 +137,9 @@ class LightChange:
     direction: Point | None = None
     reach: Amount | None = None
     size: Annotated[float, Field(ge=0, le=1000, allow_inf_nan=False)] | None = None
+    width: Extent | None = None
+    height: Extent | None = None
+    roll: Annotated[float, Field(ge=-360, le=360, allow_inf_nan=False)] | None = None
     inner_cone: Annotated[float, Field(ge=0, le=90, allow_inf_nan=False)] | None = None
     outer_cone: Degrees | None = None
     share: Annotated[float, Field(ge=0, le=16, allow_inf_nan=False)] | None = None

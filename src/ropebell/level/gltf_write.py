@@ -15,7 +15,7 @@ from ropebell.level.brief import NO_BRIEF, Brief, LightChange
 from ropebell.level.gltf_container import CHUNK_BIN, CHUNK_JSON
 from ropebell.level.gltf_materials import STRENGTH, TRANSFORM, UNLIT
 from ropebell.level.gltf_nodes import PUNCTUAL
-from ropebell.level.model import F32, I32, Level, Light, Material, TextureUse
+from ropebell.level.model import AREA_KINDS, F32, I32, Level, Light, Material, TextureUse
 from ropebell.level.scene import Scene, changed_light
 
 ARRAY, ELEMENT = 34962, 34963
@@ -258,7 +258,13 @@ def _document(
             spec["matrix"] = [float(v) for v in node.local.T.ravel()]
         if index in mesh_of:
             spec["mesh"] = mesh_of[index]
-        if node.light >= 0:
+        if node.light >= 0 and level.lights[node.light].kind in AREA_KINDS:
+            # The format knows no lights with an area: they are told beside it.
+            change = brief.light(node.path)
+            told = {k: getattr(change, k) for k in ("intensity", "color", "width", "height", "size", "roll")}
+            shape = {key: value for key, value in told.items() if value is not None}
+            spec["extras"] = {"area_light": {"kind": level.lights[node.light].kind, **shape}}
+        elif node.light >= 0:
             spec["extensions"] = {PUNCTUAL: {"light": len(lights)}}
             lights.append(_light(level.lights[node.light], brief.light(node.path)))
         if node.parent >= 0:

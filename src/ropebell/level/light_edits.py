@@ -16,6 +16,9 @@ from ropebell.level.triangles import corner_bounds
 
 # What a new light is until it is set: cd with a reach in metres, or lux for a sun.
 NEW_CANDELA, NEW_REACH, NEW_LUX = 100.0, 10.0, 5000.0
+NEW_SHAPES: dict[str, dict[str, Any]] = {
+    "rectangle": {"width": 1.0, "height": 0.5}, "disk": {"size": 0.3}, "tube": {"width": 1.2, "size": 0.02},
+}  # fmt: skip
 # A copy stands this many metres beside its original, so that both can be seen.
 COPY_APART = 0.5
 
@@ -93,10 +96,11 @@ def with_added(brief: Brief, name: str, kind: str, place: tuple[float, float, fl
     """With a new light.
 
     Args:
-        kind: point, spot or directional. place: metres.
+        kind: of `AddedLight`. place: metres.
     """
-    sun = kind == "directional"
-    change = LightChange(intensity=NEW_LUX if sun else NEW_CANDELA, reach=None if sun else NEW_REACH)
+    sun, shape = kind == "directional", NEW_SHAPES.get(kind, {})
+    reach = None if sun or shape else NEW_REACH
+    change = LightChange(intensity=NEW_LUX if sun else NEW_CANDELA, reach=reach, **shape)
     added = AddedLight(kind, place)  # type: ignore[arg-type]
     return replace(
         brief, added={**brief.added, name: added}, lights={**brief.lights, f"{ADDED}/{name}": change}

@@ -14,6 +14,8 @@ I32 = NDArray[np.int32]
 U8 = NDArray[np.uint8]
 
 LIGHT_KINDS = ("point", "spot", "directional")
+# Lights with an area, which a level file does not know; a project adds them.
+AREA_KINDS = ("rectangle", "disk", "tube")
 
 
 @dataclass(frozen=True)

@@ -13,7 +13,7 @@ from ropebell.level.arrange import Marks, arranged, chosen_pose, marks_in_force
 from ropebell.level.brief import NO_BRIEF, Brief, LightChange, Radiance
 from ropebell.level.cutouts import Cutouts, cutouts_of
 from ropebell.level.density import density_factors, ray_shares
-from ropebell.level.model import F32, F64, I32, Level, Light, Material, Notice, Primitive
+from ropebell.level.model import AREA_KINDS, F32, F64, I32, Level, Light, Material, Notice, Primitive
 from ropebell.level.triangles import corner_bounds, longest_squared
 
 # Triangles thinner than this, relative to their longest edge, have no usable normal in single precision.
@@ -21,6 +21,9 @@ SLIVER_HEIGHT = 1e-7
 LUMINANCE = np.array([0.2126, 0.7152, 0.0722])
 # Copies of a mesh are placed together, so many triangles at a time.
 ROWS_AT_ONCE = 1_000_000
+
+# Disks and tubes are never thinner than this radius, metres.
+SMALLEST = 1e-3
 
 
 @dataclass(frozen=True, eq=False)
@@ -34,6 +37,7 @@ class PlacedLight:
         intensity: candela or lux, see `Light`; 0 when switched off.
         mode: baked, hybrid, live or undecided; live ones are left to the game.
         size: radius of the source in metres, or half angle of a sun's disk in degrees.
+        width, height: of a rectangle in metres; the width of a tube is its length. roll: radians about the direction.
         share, saturation: what of it goes into the bounces, and how much of its colour.
         subtracts: takes light away.
         work: a work light.
@@ -50,6 +54,9 @@ class PlacedLight:
     outer_cone: float
     mode: str = "baked"
     size: float = 0.0
+    width: float = 1.0
+    height: float = 1.0
+    roll: float = 0.0
     share: float = 1.0
     saturation: float = 1.0
     subtracts: bool = False
@@ -381,11 +388,14 @@ def _placed(level: Level, index: int, brief: Brief) -> PlacedLight:
         direction=axis / length if length > 0 else np.array([0.0, -1.0, 0.0]),
         color=light.color,
         intensity=light.intensity if change.enabled else 0.0,
-        reach=light.reach,
+        reach=None if light.kind in AREA_KINDS else light.reach,
         inner_cone=light.inner_cone,
         outer_cone=light.outer_cone,
         mode=change.mode or "baked",
-        size=change.size or 0.0,
+        size=change.size or (SMALLEST if light.kind in AREA_KINDS else 0.0),
+        width=change.width or 1.0,
+        height=change.height or 1.0,
+        roll=math.radians(change.roll or 0.0),
         share=1.0 if change.share is None else change.share,
         saturation=1.0 if change.saturation is None else change.saturation,
         subtracts=bool(change.subtracts),

@@ -9,9 +9,10 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from ropebell.level.model import F32, I32
+from ropebell.level.model import AREA_KINDS, F32, I32
 from ropebell.level.scene import Emitter, PlacedLight
 from ropebell.light import direct_kernels as kernels
+from ropebell.light.area_light import candela_per_radiance, shape_of
 from ropebell.light.rays import END_SHORT, RaySpace
 from ropebell.light.surface import OpenSamples, Surface
 from ropebell.light.workers import run_chunks
@@ -57,8 +58,10 @@ def light_field(
         shadowed: (N,) bool, texels that receive shadow; None: all.
 
     Returns:
-        E per candela (point, spot: cos θ / d² with window and cone) or per lux (directional: cos θ).
+        E per candela (point, spot: cos θ / d² with window and cone; area lights) or per lux (directional: cos θ).
     """
+    if light.kind in AREA_KINDS:
+        return _area_field(light, surface, space, samples, workers, tick, rays_per_texel, seed, shadowed)
     position = (light.position - space.centre).astype(np.float64)
     axis = np.asarray(light.direction, dtype=np.float64)
     geometry = (surface.vertices, surface.normals, surface.faces, surface.extent)
@@ -97,8 +100,6 @@ def emitter_field(
         shadowed: (N,) bool, texels that receive shadow; None: all.
     """
     glow = np.ascontiguousarray(emitter.triangles)
-    running = np.cumsum(areas[glow])
-    geometry = (surface.vertices, surface.normals, surface.faces, surface.extent)
     table = (samples.count, samples.triangle, samples.weights)
     gathered = np.zeros(len(samples.count), np.bool_)
     if len(glow) <= MOST_WIDE_TRIANGLES:
@@ -113,16 +114,51 @@ def emitter_field(
         run_chunks(len(samples.count), CHUNK, measure, workers, lambda share: tick(0.2 * share))
         gathered = angle > WIDE_EMITTER
 
+    dense = _from_triangles(
+        glow, areas[glow], emitter.double_sided, gathered, surface, space, samples, rays_per_texel, seed, workers,
+        lambda share: tick(0.2 + 0.8 * share), shadowed,
+    )  # fmt: skip
+    return DirectField.of(dense, gathered)
+
+
+def _area_field(
+    light: PlacedLight, surface: Surface, space: RaySpace, samples: OpenSamples, workers: int,
+    tick: Callable[[float], None], rays_per_texel: int, seed: int, shadowed: NDArray[np.bool_] | None,
+) -> DirectField:  # fmt: skip
+    """Direct light of a rectangle, disk or tube, per candela."""
+    shape = shape_of(light)
+    glow = np.arange(len(shape), dtype=np.int32) + np.int32(len(surface.vertices))
+    areas = 0.5 * np.linalg.norm(np.cross(shape[:, 1] - shape[:, 0], shape[:, 2] - shape[:, 0]), axis=1)
+    none = np.zeros(len(samples.count), np.bool_)
+    dense = _from_triangles(
+        glow, areas, False, none, surface.with_shapes(shape - space.centre), space, samples, rays_per_texel, seed,
+        workers, tick, shadowed,
+    )  # fmt: skip
+    return DirectField.of((dense / np.float32(candela_per_radiance(light))).astype(np.float32))
+
+
+def _from_triangles(
+    glow: I32, areas: NDArray, double_sided: bool, left_out: NDArray[np.bool_], surface: Surface, space: RaySpace,
+    samples: OpenSamples, rays_per_texel: int, seed: int, workers: int, tick: Callable[[float], None],
+    shadowed: NDArray[np.bool_] | None,
+) -> F32:  # fmt: skip
+    """(N,) float32 irradiance from triangles that shine with 1 cd/m².
+
+    Args:
+        glow: (n,) int32 into the surface. areas: (n,) m².
+        left_out: (N,) bool, texels that get none.
+    """
+    running = np.cumsum(areas)
+    geometry = (surface.vertices, surface.normals, surface.faces, surface.extent)
+    table = (samples.count, samples.triangle, samples.weights)
+
     def rays(first: int, end: int, out: _Rays) -> int:
         return kernels.emitter_rays(
-            *geometry, *table, first, end, glow, running, emitter.double_sided, gathered, rays_per_texel, seed,
-            *out.arrays,
-        )  # fmt: skip
+            *geometry, *table, first, end, glow, running, double_sided, left_out, rays_per_texel, seed, *out.arrays
+        )
 
     far = np.float32(1.0 - END_SHORT)
-    count = len(samples.count)
-    dense = _shoot(count, rays_per_texel, far, space, rays, workers, lambda share: tick(0.2 + 0.8 * share), shadowed)
-    return DirectField.of(dense, gathered)
+    return _shoot(len(samples.count), rays_per_texel, far, space, rays, workers, tick, shadowed)
 
 
 class _Rays:

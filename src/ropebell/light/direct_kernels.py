@@ -17,7 +17,7 @@ from ropebell.light.surface import sample_point
 from ropebell.light.triangle_light import SMALL_ANGLE, directions_to, solid_angle, spherical_sample
 
 # Emitters of up to this many triangles are sampled by solid angle, larger ones by area.
-FEW_TRIANGLES = 32
+FEW_TRIANGLES = 64
 
 
 @njit(cache=True, nogil=True)

@@ -9,7 +9,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from ropebell.level.model import F32, I32
+from ropebell.level.model import F32, F64, I32
 from ropebell.level.scene import Scene
 from ropebell.light.rays import START_EXTENT, START_RELATIVE, RaySpace
 
@@ -37,6 +37,22 @@ class Surface:
         """The surface of a scene in the frame of its ray space."""
         sided = np.ascontiguousarray(scene.double_sided, dtype=np.bool_)
         return Surface(space.vertices, scene.normals, scene.face_normals, sided, space.extent)
+
+    def with_shapes(self, corners: F64) -> Surface:
+        """With more triangles behind its own, one-sided, which no ray meets.
+
+        Args:
+            corners: (n, 3, 3) relative to the centre.
+        """
+        cross = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+        face = (cross / np.linalg.norm(cross, axis=1, keepdims=True)).astype(np.float32)
+        return Surface(
+            np.concatenate([self.vertices, corners.astype(np.float32)]),
+            np.concatenate([self.normals, np.repeat(face[:, None], 3, axis=1)]),
+            np.concatenate([self.faces, face]),
+            np.concatenate([self.two_sided, np.zeros(len(face), np.bool_)]),
+            self.extent,
+        )
 
 
 @dataclass(frozen=True, eq=False)

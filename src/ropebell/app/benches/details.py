@@ -11,9 +11,9 @@ from ropebell.app.benches.parts import Scale, TunedNumber, label, rows_in
 from ropebell.app.session import Session
 from ropebell.app.words import count
 from ropebell.level.brief import LightChange
-from ropebell.level.model import Light
+from ropebell.level.model import AREA_KINDS, LIGHT_KINDS, Light
 
-UNITS = {"point": "cd", "spot": "cd", "directional": "lx"}
+UNITS = {kind: "lx" if kind == "directional" else "cd" for kind in (*LIGHT_KINDS, *AREA_KINDS)}
 
 
 class ObjectDetails(QFrame):

@@ -12,9 +12,10 @@ from ropebell.app.reading import Opened
 from ropebell.app.tint import from_display, to_display
 from ropebell.level.brief import ADDED, NO_CHANGE, LightChange
 from ropebell.level.light_edits import nearest_objects
+from ropebell.level.model import AREA_KINDS, LIGHT_KINDS
 from ropebell.level.scene import PlacedLight
 
-UNITS = {"point": "cd", "spot": "cd", "directional": "lx"}
+UNITS = {kind: "lx" if kind == "directional" else "cd" for kind in (*LIGHT_KINDS, *AREA_KINDS)}
 MODES = {"baked": "baked", "hybrid": "hybrid", "live": "live", "undecided": "later"}
 
 
@@ -68,7 +69,10 @@ class LightForm(QWidget):
         self.outer = TunedNumber("Cone, half", "°", Scale(1, 90, 90, 1, log=False))
         self.inner = TunedNumber("Full light within", "°", Scale(0, 90, 90, 1, log=False))
         self.source_size = TunedNumber("Radius of the source", "m", Scale(0, 2, 100, 3, log=False))
-        for field in (self.reach, self.outer, self.inner, self.source_size):
+        self.wide = TunedNumber("Width", "m", Scale(0.01, 10, 1000, 3))
+        self.tall = TunedNumber("Height", "m", Scale(0.01, 10, 1000, 3))
+        self.roll = TunedNumber("Turned by", "°", Scale(-180, 180, 360, 1, log=False))
+        for field in (self.reach, self.outer, self.inner, self.wide, self.tall, self.source_size, self.roll):
             self.shape.rows.addWidget(field)
         self._rows.addWidget(self.shape)
 
@@ -117,6 +121,9 @@ class LightForm(QWidget):
             field.changed.connect(lambda v, g: self._change("Strength", g, intensity=v))
         self.reach.changed.connect(lambda v, g: self._change("Reach", g, reach=v))
         self.outer.changed.connect(lambda v, g: self._change("Cone", g, outer_cone=max(v, 0.1)))
+        self.wide.changed.connect(lambda v, g: self._change("Width", g, width=max(v, 0.001)))
+        self.tall.changed.connect(lambda v, g: self._change("Height", g, height=max(v, 0.001)))
+        self.roll.changed.connect(lambda v, g: self._change("Turn", g, roll=v))
         self.inner.changed.connect(lambda v, g: self._change("Cone", g, inner_cone=v))
         self.source_size.changed.connect(lambda v, g: self._change("Source size", g, size=v))
         self.share.changed.connect(lambda v, g: self._change("Share in bounces", g, share=v))
@@ -171,7 +178,14 @@ class LightForm(QWidget):
         other.hide()
         field.show()
         field.show_value(strength, _strength_note(light, own.intensity, built))
-        self.reach.setVisible(light.kind != "directional")
+        self.reach.setVisible(light.kind in ("point", "spot"))
+        for side, kinds in ((self.wide, ("rectangle", "tube")), (self.tall, ("rectangle",))):
+            side.setVisible(light.kind in kinds)
+        self.wide.show_value(light.width, "its length" if light.kind == "tube" else "")
+        self.tall.show_value(light.height)
+        self.roll.setVisible(light.kind in ("rectangle", "tube"))
+        self.roll.show_value(math.degrees(light.roll))
+        self.source_size.setVisible(light.kind != "rectangle")
         self.reach.show_value(light.reach or 0.0, "" if light.reach else "0 is unlimited")
         for cone in (self.outer, self.inner):
             cone.setVisible(light.kind == "spot")

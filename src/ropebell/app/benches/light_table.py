@@ -27,7 +27,10 @@ from ropebell.level.light_edits import (
 )
 from ropebell.level.scene import PlacedLight
 
-KINDS = {"point": "Point light", "spot": "Spot light", "directional": "Sun"}
+KINDS = {
+    "point": "Point light", "spot": "Spot light", "directional": "Sun", "rectangle": "Rectangle of light",
+    "disk": "Disk of light", "tube": "Tube of light",
+}  # fmt: skip
 HEAD = ("Light", "Mode", "Strength", "")
 SNAPS = (0.0, 0.05, 0.1, 0.25, 0.5, 1.0)
 

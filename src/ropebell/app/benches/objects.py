@@ -13,13 +13,13 @@ from PyQt6.QtCore import QAbstractTableModel, QModelIndex, Qt, pyqtSignal
 from ropebell.app.words import count, short_count
 from ropebell.checks.subject import bounds_by
 from ropebell.level.finding import Finding
-from ropebell.level.model import Level
+from ropebell.level.model import AREA_KINDS, LIGHT_KINDS, Level
 from ropebell.level.scene import Scene
 
 INVALID = QModelIndex()
 ROLE_WORDS = {"baked": "baked", "blocks": "blocks only", "moving": "moving", "left-out": "left out"}
-KIND_WORDS = {"directional": "sun", "point": "point", "spot": "spot", "emitter": "emitter", "mesh": "mesh"}
-LIGHT_KINDS = ("directional", "point", "spot")
+KIND_WORDS = {"directional": "sun", **{kind: kind for kind in ("point", "spot", *AREA_KINDS, "emitter", "mesh")}}
+LIGHTS = (*LIGHT_KINDS, *AREA_KINDS)
 BAKED = ("baked", "blocks")
 
 
@@ -169,7 +169,7 @@ def _materials(level: Level, scene: Scene) -> dict[int, str]:
 
 
 def _text(path: str, kind: str, role: str, hidden: bool) -> str:
-    light = "light" if kind in LIGHT_KINDS else ""
+    light = "light" if kind in LIGHTS else ""
     return f"{path} {kind} {light} {'hidden' if hidden else ''} {ROLE_WORDS.get(role, role)}".lower()
 
 
