@@ -85,7 +85,7 @@ def reflecting(scene: Scene, texels: Texels, albedo: F32, recipe: Recipe) -> F32
 
 def _add(out: F32, field: DirectField, strength: F64) -> None:
     if len(field.texel) and strength.any():
-        out[field.texel] += field.value[:, None] * strength.astype(np.float32)
+        out[field.texel] += field.rgb * strength.astype(np.float32)
 
 
 def emitter_of_texel(scene: Scene, texels: Texels) -> I32:

@@ -230,7 +230,7 @@ class _Ledger:
 
 
 def _through(importance: F64, field: DirectField, strength: F64) -> F64:
-    return (importance[field.texel] * field.value[:, None]).sum(axis=0) * strength
+    return (importance[field.texel] * field.rgb).sum(axis=0) * strength
 
 
 @njit(cache=True, nogil=True)

@@ -88,7 +88,8 @@ class Relight:
         atlas, texels, _ = stages.read_charts(charts)
         hits = stages.read_hits(transport)
         skies = (SKY,) if sources.sky is None else SKY_CHANNELS
-        wanted = (*sources.lights, *sources.emitters, *skies)
+        emitters = [n for e, field in sources.emitters.items() for n in _columns(e, field)]
+        wanted = (*sources.lights, *emitters, *skies)
         if len(texels) * len(wanted) * 16 > MOST_BYTES:
             return None
         workers = recipe.limits.workers or cores()
@@ -119,10 +120,11 @@ class Relight:
     ) -> F64:  # fmt: skip
         now: dict[str, F64] = {light.name: of(light) for light in scene.lights}
         now |= {emitter.name: emitter.radiance for emitter in scene.emitters}
+        now |= {n: e.radiance * np.eye(3)[c] for e in scene.emitters for c, n in enumerate(channels_of(e.name))}
         now[SKY] = np.array(sky)
         now |= {name: np.array(sky) * np.eye(3)[c] for c, name in enumerate(SKY_CHANNELS)}
         dark = np.zeros(3)
-        return np.array([now.get(n, dark) if only is None or n in only else dark for n in self.names])
+        return np.array([now.get(n, dark) if only is None or source_of(n) in only else dark for n in self.names])
 
     def light(self, strengths: F64, thrown: F64 | None = None) -> RelitLight:
         """The light at these strengths.
@@ -153,11 +155,27 @@ class Relight:
         """Sources that are still where and what they were, so that their fields hold."""
         known = set(self.key)
         now = {**names.lights, **names.emitters}
-        return frozenset(n for n in self.names if n == SKY or n in SKY_CHANNELS or f"{n} {now.get(n)}" in known)
+        return frozenset(
+            n for n in self.names if n == SKY or n in SKY_CHANNELS or f"{source_of(n)} {now.get(source_of(n))}" in known
+        )
 
     def covers(self, scene: Scene) -> bool:
         """Whether every source of a scene has a field here."""
-        return {x.name for x in scene.lights} | {e.name for e in scene.emitters} <= set(self.names)
+        return {x.name for x in scene.lights} | {e.name for e in scene.emitters} <= {source_of(n) for n in self.names}
+
+
+def channels_of(name: str) -> tuple[str, str, str]:
+    """Names of the three fields of an emitter with a picture: what is red of it, green, blue."""
+    return (f"{name}\nr", f"{name}\ng", f"{name}\nb")
+
+
+def source_of(field: str) -> str:
+    """The source that a field belongs to."""
+    return field.split("\n")[0]
+
+
+def _columns(name: str, field: DirectField) -> tuple[str, ...]:
+    return (name,) if field.value.ndim == 1 else channels_of(name)
 
 
 def cores() -> int:
@@ -208,7 +226,11 @@ def _unit_fields(
         if name in SKY_CHANNELS and sources.sky is not None:
             units[:, column] = sources.sky[:, SKY_CHANNELS.index(name)]
             continue
-        field = sources.lights.get(name) or sources.emitters[name]
+        source = source_of(name)
+        field = sources.lights.get(source) or sources.emitters[source]
+        if field.value.ndim == 2:
+            units[field.texel, column] = field.value[:, channels_of(source).index(name)]
+            continue
         units[field.texel, column] = field.value
         if len(field.gathered):
             wide = np.zeros((len(scene.emitters), len(texels)), np.bool_)

@@ -74,6 +74,7 @@ def digests(scene: Scene, recipe: Recipe) -> Digests:
             recipe.direct_samples,
             recipe.light.seed,
             *lit,
+            *((e.picture.uv, e.picture.pixels, e.picture.wrap) if e.picture is not None else ()),
         )
         for e in scene.emitters
     }

@@ -54,9 +54,6 @@ def _materials(level: Level, scene: Scene) -> list[Finding]:
             reason = f"Material '{m.name}' is half transparent; this engine lets no light through it."
             remedy = "Give it cut-outs (MASK), or let it block no light"
             found.append(Finding("transparency-solid", "warning", m.name, reason, remedy))
-        if m.emission_texture is not None and max(m.emission) > 0:
-            reason = f"Material '{m.name}' glows by a picture; its mean colour is used everywhere."
-            found.append(Finding("emission-averaged", "warning", m.name, reason, "Split bright parts off"))
         if m.base_texture is not None and m.base_texture.texcoord > 1:
             reason = f"Material '{m.name}' reads coordinate set {m.base_texture.texcoord}; set 0 is used."
             found.append(Finding("coordinate-set", "warning", m.name, reason, "Use set 0 or 1"))

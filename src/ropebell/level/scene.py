@@ -13,6 +13,7 @@ from ropebell.level.arrange import Marks, arranged, chosen_pose, marks_in_force
 from ropebell.level.brief import NO_BRIEF, Brief, LightChange, Radiance
 from ropebell.level.cutouts import Cutouts, cutouts_of
 from ropebell.level.density import density_factors, ray_shares
+from ropebell.level.emission_picture import EmissionPicture, emission_picture, mean_emission
 from ropebell.level.model import AREA_KINDS, F32, F64, I32, Level, Light, Material, Notice, Primitive
 from ropebell.level.triangles import corner_bounds, longest_squared
 
@@ -89,13 +90,15 @@ class Emitter:
     Attributes:
         name: path of the node, with the material behind a colon when the node has several glowing ones.
         triangles: (n,) int32 into the scene's triangles.
-        radiance: (3,) float64 linear RGB in cd/m².
+        radiance: (3,) float64 linear RGB in cd/m², the mean where a picture spreads it.
+        picture: how it is spread over the triangles; None: evenly.
     """
 
     name: str
     triangles: I32
     radiance: F64
     double_sided: bool
+    picture: EmissionPicture | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -249,7 +252,8 @@ def taking_part(scene: Scene) -> Scene:
     for emitter in scene.emitters:
         rows = number[emitter.triangles]
         if (rows >= 0).any():
-            emitters.append(replace(emitter, triangles=rows[rows >= 0]))
+            picture = emitter.picture.among(rows >= 0) if emitter.picture is not None else None
+            emitters.append(replace(emitter, triangles=rows[rows >= 0], picture=picture))
     columns: dict[str, Any] = {name: getattr(scene, name)[kept] for name in PER_TRIANGLE}
     cutouts = scene.cutouts.among(number) if scene.cutouts is not None else None
     return replace(scene, **columns, lights=lights, emitters=tuple(emitters), cutouts=cutouts)
@@ -431,7 +435,9 @@ def _emitters(scene: Scene, level: Level, emission: Emission) -> tuple[Emitter, 
         m = level.materials[material]
         name = level.nodes[node].path + (f":{m.name}" if node in many else "")
         triangles = glowing[owner.ravel() == i].astype(np.int32)
-        emitters.append(Emitter(name, triangles, given[material], bool(scene.double_sided[triangles[0]])))
+        picture = emission_picture(level, m, scene.uv0[triangles], scene.uv1[triangles])
+        sided = bool(scene.double_sided[triangles[0]])
+        emitters.append(Emitter(name, triangles, given[material], sided, picture))
     return tuple(emitters)
 
 
@@ -440,14 +446,6 @@ def material_emission(level: Level, material: Material, emission: Emission) -> F
     if material.name in emission:
         return np.array(emission[material.name], dtype=np.float64)
     return np.array(material.emission, dtype=np.float64) * mean_emission(level, material)
-
-
-def mean_emission(level: Level, material: Material) -> F64:
-    """(3,) mean linear colour of the emission picture, ones without one."""
-    if material.emission_texture is None:
-        return np.ones(3)
-    pixels = level.images[material.emission_texture.image].pixels[..., :3]
-    return srgb_to_linear(pixels.astype(np.float64) / 255.0).reshape(-1, 3).mean(axis=0)
 
 
 def srgb_to_linear(value: np.ndarray) -> np.ndarray:

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from ropebell.level.emission_picture import EmissionPicture
 from ropebell.level.model import AREA_KINDS, F32, I32
 from ropebell.level.scene import Emitter, PlacedLight
 from ropebell.light import direct_kernels as kernels
@@ -30,7 +31,8 @@ class DirectField:
 
     Attributes:
         texel: (n,) int32, ascending.
-        value: (n,) float32, lux per candela, lux per lux, or lux per cd/m².
+        value: (n,) float32, lux per candela, lux per lux, or lux per cd/m²; (n, 3) of an emitter with a picture, each
+            channel per cd/m² of its mean.
         gathered: (m,) int32 texels that take this emitter from their gather rays.
     """
 
@@ -38,10 +40,15 @@ class DirectField:
     value: F32
     gathered: I32
 
+    @property
+    def rgb(self) -> F32:
+        """(n, 1) or (n, 3), to be multiplied with a strength."""
+        return self.value[:, None] if self.value.ndim == 1 else self.value
+
     @staticmethod
     def of(dense: F32, gathered: NDArray[np.bool_] | None = None) -> DirectField:
-        """Keep the non-zero entries of a dense (N,) field."""
-        texel = np.flatnonzero(dense).astype(np.int32)
+        """Keep the non-zero entries of a dense (N,) or (N, 3) field."""
+        texel = np.flatnonzero(dense if dense.ndim == 1 else dense.any(axis=1)).astype(np.int32)
         rows = np.flatnonzero(gathered) if gathered is not None else np.zeros(0)
         return DirectField(texel, dense[texel], rows.astype(np.int32))
 
@@ -102,7 +109,8 @@ def emitter_field(
     glow = np.ascontiguousarray(emitter.triangles)
     table = (samples.count, samples.triangle, samples.weights)
     gathered = np.zeros(len(samples.count), np.bool_)
-    if len(glow) <= MOST_WIDE_TRIANGLES:
+    # What gather rays meet of an emitter has its mean colour only.
+    if len(glow) <= MOST_WIDE_TRIANGLES and emitter.picture is None:
         angle = np.zeros(len(samples.count), np.float32)
 
         def measure(first: int, end: int) -> None:
@@ -116,7 +124,7 @@ def emitter_field(
 
     dense = _from_triangles(
         glow, areas[glow], emitter.double_sided, gathered, surface, space, samples, rays_per_texel, seed, workers,
-        lambda share: tick(0.2 + 0.8 * share), shadowed,
+        lambda share: tick(0.2 + 0.8 * share), shadowed, emitter.picture,
     )  # fmt: skip
     return DirectField.of(dense, gathered)
 
@@ -140,9 +148,9 @@ def _area_field(
 def _from_triangles(
     glow: I32, areas: NDArray, double_sided: bool, left_out: NDArray[np.bool_], surface: Surface, space: RaySpace,
     samples: OpenSamples, rays_per_texel: int, seed: int, workers: int, tick: Callable[[float], None],
-    shadowed: NDArray[np.bool_] | None,
+    shadowed: NDArray[np.bool_] | None, picture: EmissionPicture | None = None,
 ) -> F32:  # fmt: skip
-    """(N,) float32 irradiance from triangles that shine with 1 cd/m².
+    """(N,) float32 irradiance from triangles that shine with 1 cd/m²; (N, 3) with a picture.
 
     Args:
         glow: (n,) int32 into the surface. areas: (n,) m².
@@ -154,11 +162,20 @@ def _from_triangles(
 
     def rays(first: int, end: int, out: _Rays) -> int:
         return kernels.emitter_rays(
-            *geometry, *table, first, end, glow, running, double_sided, left_out, rays_per_texel, seed, *out.arrays
-        )
+            *geometry, *table, first, end, glow, running, double_sided, left_out, rays_per_texel, seed,
+            out.source, *out.arrays,
+        )  # fmt: skip
+
+    def pictured(made: int, blocked: NDArray[np.bool_], out: _Rays, dense: F32) -> None:
+        assert picture is not None
+        kernels.accumulate_pictured(
+            made, blocked, out.value, out.owner, out.source, out.origins, out.directions, surface.vertices, glow,
+            picture.uv, picture.pixels, picture.wrap, dense,
+        )  # fmt: skip
 
     far = np.float32(1.0 - END_SHORT)
-    return _shoot(len(samples.count), rays_per_texel, far, space, rays, workers, tick, shadowed)
+    gain = pictured if picture is not None else None
+    return _shoot(len(samples.count), rays_per_texel, far, space, rays, workers, tick, shadowed, gain)
 
 
 class _Rays:
@@ -169,6 +186,7 @@ class _Rays:
         self.directions = np.empty((room, 3), np.float32)
         self.value = np.empty(room, np.float32)
         self.owner = np.empty(room, np.int32)
+        self.source = np.empty(room, np.int32)
 
     @property
     def arrays(self) -> tuple[F32, F32, F32, I32]:
@@ -178,9 +196,10 @@ class _Rays:
 def _shoot(
     count: int, per_texel: int, far: np.float32, space: RaySpace, rays: Callable[[int, int, _Rays], int],
     workers: int, tick: Callable[[float], None], shadowed: NDArray[np.bool_] | None,
+    pictured: Callable[[int, NDArray[np.bool_], _Rays, F32], None] | None = None,
 ) -> F32:  # fmt: skip
-    """Fill, shoot and add up the rays of all texels; (N,) float32."""
-    dense = np.zeros(count, np.float32)
+    """Fill, shoot and add up the rays of all texels; (N,) float32, or (N, 3) where `pictured` adds them up."""
+    dense = np.zeros(count if pictured is None else (count, 3), np.float32)
     chunk = max(min(CHUNK, 65_536 // max(per_texel, 1)), 1)
 
     def work(first: int, end: int) -> None:
@@ -190,7 +209,10 @@ def _shoot(
         blocked = space.blocked(out.origins[:made], out.directions[:made], lengths)
         if shadowed is not None:
             blocked &= shadowed[out.owner[:made]]
-        kernels.accumulate(made, blocked, out.value, out.owner, dense)
+        if pictured is not None:
+            pictured(made, blocked, out, dense)
+        else:
+            kernels.accumulate(made, blocked, out.value, out.owner, dense)
 
     run_chunks(count, chunk, work, workers, tick)
     return dense

@@ -12,6 +12,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from ropebell.light.piercing import weights_along, wrapped
 from ropebell.light.sampling import frame, hash32, sobol
 from ropebell.light.surface import sample_point
 from ropebell.light.triangle_light import SMALL_ANGLE, directions_to, solid_angle, spherical_sample
@@ -199,7 +200,7 @@ def directional_rays(
 def emitter_rays(
     vertices: NDArray, normals: NDArray, faces: NDArray, extent: float, count: NDArray, triangle: NDArray,
     weights: NDArray, first: int, end: int, glow: NDArray, areas: NDArray, both_sides: bool, gathered: NDArray,
-    rays: int, seed: int, origins: NDArray, directions: NDArray, value: NDArray, owner: NDArray,
+    rays: int, seed: int, source: NDArray, origins: NDArray, directions: NDArray, value: NDArray, owner: NDArray,
 ) -> int:  # fmt: skip
     """Rays to random points of an emitter; E = L · ∫ cos θ dω, for L = 1 cd/m².
 
@@ -211,6 +212,7 @@ def emitter_rays(
         areas: (n,) float64 running sum of their areas.
         gathered: (N,) bool, texels that take this emitter from their gather rays instead.
         rays: shadow rays per texel.
+        source: (n,) int32, written: which of the emitter's triangles each ray goes to.
     """
     made = 0
     few = len(glow) <= FEW_TRIANGLES
@@ -286,7 +288,7 @@ def emitter_rays(
                 continue
             origins[made, 0], origins[made, 1], origins[made, 2] = x, y, z
             directions[made, 0], directions[made, 1], directions[made, 2] = dx, dy, dz
-            value[made], owner[made] = brought / rays, i
+            value[made], owner[made], source[made] = brought / rays, i, e
             made += 1
     return made
 
@@ -354,6 +356,32 @@ def emitter_solid_angle(
         )
         _chances(vertices, faces, glow, both_sides, x, y, z, nx, ny, nz, w, angles, chance)
         out[i] = angles.sum()
+
+
+@njit(cache=True, nogil=True)
+def accumulate_pictured(
+    made: int, blocked: NDArray, value: NDArray, owner: NDArray, source: NDArray, origins: NDArray,
+    directions: NDArray, vertices: NDArray, glow: NDArray, uv: NDArray, pixels: NDArray, wrap: NDArray, out: NDArray,
+) -> None:  # fmt: skip
+    """`accumulate` for an emitter with a picture, looked up where each ray ends; out (N, 3) float32.
+
+    Args:
+        source: (n,) triangle of `glow` that a ray goes to. uv, pixels, wrap: of `EmissionPicture`.
+    """
+    for m in range(made):
+        if blocked[m]:
+            continue
+        e = source[m]
+        b, c = weights_along(
+            vertices[glow[e]], origins[m, 0], origins[m, 1], origins[m, 2], directions[m, 0], directions[m, 1],
+            directions[m, 2],
+        )  # fmt: skip
+        a = 1.0 - b - c
+        u = a * uv[e, 0, 0] + b * uv[e, 1, 0] + c * uv[e, 2, 0]
+        v = a * uv[e, 0, 1] + b * uv[e, 1, 1] + c * uv[e, 2, 1]
+        y, x = wrapped(v, wrap[1], pixels.shape[0]), wrapped(u, wrap[0], pixels.shape[1])
+        for channel in range(3):
+            out[owner[m], channel] += value[m] * pixels[y, x, channel]
 
 
 @njit(cache=True, nogil=True)

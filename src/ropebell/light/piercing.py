@@ -24,6 +24,24 @@ def wrapped(value: float, mode: int, size: int) -> int:
 
 
 @njit(cache=True, nogil=True)
+def weights_along(
+    corners: NDArray, ox: float, oy: float, oz: float, dx: float, dy: float, dz: float
+) -> tuple[float, float]:
+    """Weights of corners 1 and 2 where a ray meets a triangle's plane (Möller and Trumbore, 1997), held inside it."""
+    ax, ay, az = float(corners[0, 0]), float(corners[0, 1]), float(corners[0, 2])
+    e1x, e1y, e1z = corners[1, 0] - ax, corners[1, 1] - ay, corners[1, 2] - az
+    e2x, e2y, e2z = corners[2, 0] - ax, corners[2, 1] - ay, corners[2, 2] - az
+    px, py, pz = dy * e2z - dz * e2y, dz * e2x - dx * e2z, dx * e2y - dy * e2x
+    det = e1x * px + e1y * py + e1z * pz
+    if det == 0.0:
+        return 0.0, 0.0
+    sx, sy, sz = ox - ax, oy - ay, oz - az
+    qx, qy, qz = sy * e1z - sz * e1y, sz * e1x - sx * e1z, sx * e1y - sy * e1x
+    b = min(max((sx * px + sy * py + sz * pz) / det, 0.0), 1.0)
+    return b, min(max((dx * qx + dy * qy + dz * qz) / det, 0.0), 1.0 - b)
+
+
+@njit(cache=True, nogil=True)
 def pierce(
     vertices: NDArray, row_of: NDArray, uv: NDArray, mask: NDArray, shape: NDArray, solid: NDArray,
     origins: NDArray, directions: NDArray, struck: NDArray, hole: NDArray, along: NDArray,
