@@ -84,20 +84,6 @@ def test_uniform_sky_over_an_open_floor(tmp_path: Path) -> None:
     np.testing.assert_allclose(reading.irradiance, math.pi * np.array([10, 20, 30]), rtol=1e-3)
 
 
-@pytest.mark.parametrize("distance", [0.25, 1.0, 2.0])
-def test_sky_beside_a_black_wall(tmp_path: Path, distance: float) -> None:
-    """A long wall of height h at distance x hides (1 − x/√(x² + h²))/2 of a floor's sky."""
-    b = LevelBuilder()
-    b.material("surface", (0.0, 0.0, 0.0))
-    b.add("g", "floor", quad([(-1, 0, 0.5), (3, 0, 0.5), (3, 0, -0.5), (-1, 0, -0.5)]), "surface")
-    b.add("g", "wall", box((-1.2, 0, -400), (-1.0, 1.5, 400)), "surface")
-    made = recipe("final", density__texels_per_metre=16.0, density__page_size=2048)
-    bake(level_file(tmp_path, b), made, sky=(1.0, 1.0, 1.0))
-    reading = meter(tmp_path / "out", (-1 + distance, 0, 0))[0]
-    hidden = (1 - distance / math.hypot(distance, 1.5)) / 2
-    assert reading.irradiance[1] == pytest.approx(math.pi * (1 - hidden), rel=0.02)
-
-
 def lambert_square(side: float, height: float, x: float, z: float) -> float:
     """Irradiance per unit radiance under a square, by Lambert's polygon formula."""
     h = side / 2

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import datetime
 import json
 import sys
 from collections.abc import Sequence
@@ -11,6 +12,7 @@ from typing import Any
 
 import ropebell
 from ropebell.errors import RopeBellError, UsageError
+from ropebell.files import write_text
 
 EXIT_DONE, EXIT_FOUND, EXIT_WRONG, EXIT_FAILED, EXIT_TRIPWIRE, EXIT_INTERRUPTED = 0, 1, 2, 3, 4, 130
 
@@ -54,6 +56,10 @@ def parser() -> argparse.ArgumentParser:
     p.add_argument("folder", type=Path, metavar="DIR")
     p.add_argument("--halls", type=int, default=1, metavar="N", help="1 … 40 mills along the quay")
     p.add_argument("--bare", action="store_true", help="the level alone, without the builds of its past")
+
+    p = commands.add_parser("accuracy", help="compare the light with closed forms")
+    p.add_argument("--out", type=Path, default=None, metavar="FILE", help="write the page here")
+    p.add_argument("--json", action="store_true")
 
     p = commands.add_parser("shots", help="draw every main view of the window into PNG files")
     p.add_argument("--out", type=Path, required=True, metavar="DIR")
@@ -119,6 +125,8 @@ def _run(options: argparse.Namespace) -> int:
         if not 1 <= options.halls <= 40:
             raise UsageError(f"--halls {options.halls} is outside 1 … 40", "", "Choose another number")
         return commands.demo(options.folder, options.halls, options.bare)
+    if options.command == "accuracy":
+        return _accuracy(options.out, options.json)
     if options.command == "bench":
         return _bench(options.json, options.scale, options.window)
     return _window(options)
@@ -137,6 +145,23 @@ def _bench(as_json: bool, scale: float, window: bool) -> int:
 
         figures["window"] = measure()
     print(json.dumps(figures, indent=1) if as_json else report(figures))
+    return EXIT_DONE
+
+
+def _accuracy(out: Path | None, as_json: bool) -> int:
+    from ropebell.bench import accuracy
+
+    found = accuracy.run()
+    page = accuracy.report(found, datetime.date.today())
+    if out is not None:
+        try:
+            write_text(out, page)
+        except OSError as error:
+            raise UsageError(f"it cannot be written ({error.strerror})", out, "Name another file") from error
+    if as_json:
+        print(json.dumps(accuracy.as_json(found)))
+    elif out is None:
+        print(page)
     return EXIT_DONE
 
 
