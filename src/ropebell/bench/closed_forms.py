@@ -172,8 +172,8 @@ def _skies() -> list[ClosedForm]:
         ClosedForm("even sky, open floor", "E = π·L", floor_level(), places, np.full(len(places), math.pi * 20),
                    sky=(20.0, 20.0, 20.0)),
         ClosedForm("even sky beside a black wall", "(1 − x/√(x² + h²))/2 of it is hidden", strip, beside,
-                   math.pi * 20 * (1 - hidden), Brief(marks={"g/wall": Mark("blocks", density=0.02)}), (20.0, 20.0, 20.0),
-                   recipe={"density.texels_per_metre": 10.0, "density.page_size": 2048}),
+                   math.pi * 20 * (1 - hidden), Brief(marks={"g/wall": Mark("blocks", density=0.02)}),
+                   (20.0, 20.0, 20.0), recipe={"density.texels_per_metre": 10.0, "density.page_size": 2048}),
         ClosedForm("sky picture with one bright patch", "E = L·Δφ·(sin² θ₂ − sin² θ₁)/2", floor_level(), places,
                    np.full(len(places), patch), picture=picture),
     ]  # fmt: skip

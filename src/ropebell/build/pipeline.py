@@ -30,12 +30,15 @@ from ropebell.level.model import F32, I32, Level
 from ropebell.level.open import open_level
 from ropebell.level.scene import Emitter, PlacedLight, Scene
 from ropebell.light.albedo import texel_albedo
+from ropebell.light.near import TexelBlocks
 from ropebell.light.rays import RaySpace
 from ropebell.light.solve import Solution, solve
 from ropebell.light.surface import OpenSamples, Surface
 from ropebell.light.transport import Hits
 
 Source = PlacedLight | Emitter
+# With fewer lamps than this, finding out whom they reach costs more than it saves.
+FEW_LAMPS = 4
 
 
 @dataclass
@@ -245,6 +248,8 @@ class Pipeline:
         workers, total = self.request.workers, len(scene.lights) + len(scene.emitters)
         began, shot = time.monotonic(), 0
         everything: list[Source] = [*scene.lights, *scene.emitters]
+        missing = [x for x in scene.lights if x.reach and not (self.store.folder / names.lights[x.name]).exists()]
+        near = TexelBlocks.of(surface, samples) if len(missing) >= FEW_LAMPS else None
         for number, source in enumerate(everything):
             punctual = isinstance(source, PlacedLight)
             digest = names.lights[source.name] if punctual else names.emitters[source.name]
@@ -253,7 +258,17 @@ class Pipeline:
                 part = stages.part_of(tick, n / total, (n + 1) / total)
                 if isinstance(source, PlacedLight):
                     return stages.light_stage(
-                        source, surface, space, samples, self.recipe, digest, self.store, workers, part, shadowed
+                        source,
+                        surface,
+                        space,
+                        samples,
+                        self.recipe,
+                        digest,
+                        self.store,
+                        workers,
+                        part,
+                        shadowed,
+                        near,
                     )
                 return stages.emitter_stage(
                     source, scene, surface, space, samples, self.recipe, digest, self.store, workers, part, shadowed

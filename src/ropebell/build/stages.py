@@ -22,6 +22,7 @@ from ropebell.level.scene import Emitter, PlacedLight, Scene
 from ropebell.level.sky_picture import read_sky_picture
 from ropebell.light.direct import DirectField, emitter_field, light_field
 from ropebell.light.footing import find_open_samples
+from ropebell.light.near import TexelBlocks
 from ropebell.light.rays import RaySpace
 from ropebell.light.sky import SkyMap, sky_field
 from ropebell.light.surface import OpenSamples, Surface
@@ -30,7 +31,7 @@ from ropebell.light.transport import Hits, empty_hits, passes, trace
 Tick = Callable[[float], None]
 
 # Raised when a stage's method changes, so that artifacts of older versions are not taken for new ones.
-VERSIONS = {"charts": 3, "footing": 1, "direct": 1, "transport": 2, "albedo": 2, "sky": 1}
+VERSIONS = {"charts": 3, "footing": 1, "direct": 2, "transport": 2, "albedo": 2, "sky": 1}
 
 
 @dataclass(frozen=True)
@@ -183,11 +184,11 @@ def read_footing(artifact: Artifact) -> OpenSamples:
 
 def light_stage(
     light: PlacedLight, surface: Surface, space: RaySpace, samples: OpenSamples, recipe: Recipe, digest: str,
-    store: Store, workers: int, tick: Tick, shadowed: NDArray[np.bool_] | None,
+    store: Store, workers: int, tick: Tick, shadowed: NDArray[np.bool_] | None, near: TexelBlocks | None,
 ) -> Artifact:  # fmt: skip
-    """Direct light of one punctual light."""
+    """Direct light of one light."""
     rays, seed = recipe.direct_samples, recipe.light.seed
-    field = light_field(light, surface, space, samples, workers, tick, rays, seed, shadowed)
+    field = light_field(light, surface, space, samples, workers, tick, rays, seed, shadowed, near)
     return _keep_field(field, digest, store)
 
 

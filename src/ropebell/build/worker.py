@@ -26,8 +26,10 @@ from ropebell.build.recipe import named, with_value
 from ropebell.build.request import Request
 from ropebell.errors import RopeBellError, Stopped
 from ropebell.level.cutouts import Cutouts
-from ropebell.level.scene import PlacedLight
-from ropebell.light.direct import light_field
+from ropebell.level.emission_picture import EmissionPicture
+from ropebell.level.scene import Emitter, PlacedLight
+from ropebell.light.direct import emitter_field, light_field
+from ropebell.light.near import TexelBlocks
 from ropebell.light.rays import RaySpace
 from ropebell.light.sky import SkyMap, sky_field
 from ropebell.light.surface import OpenSamples, Surface
@@ -142,7 +144,7 @@ def warm() -> None:
 
 
 def _warm_lights() -> None:
-    """Punctual lights, which OBJ does not know, and a sky picture."""
+    """Lights, which OBJ does not know, holes, and pictures that glow."""
     corners = np.array([[[0, 0, 0], [0, 0, 1], [1, 0, 0]]], dtype=np.float64)
     space = RaySpace(corners)
     faces = np.array([[0, 1, 0]], np.float32)
@@ -157,6 +159,14 @@ def _warm_lights() -> None:
         light = PlacedLight(kind, kind, np.array([0.0, 1, 0]), np.array([0.0, -1, 0]), (1, 1, 1), 1.0, None, 0.1, 0.5)
         light_field(light, surface, space, samples, 1, lambda _: None)
         light_field(replace(light, size=0.1), surface, space, samples, 1, lambda _: None)
+    near = TexelBlocks.of(surface, samples)
+    lamp = PlacedLight("x", "point", np.array([0.0, 1, 0]), np.array([0.0, -1, 0]), (1, 1, 1), 1.0, 3.0, 0.1, 0.5)
+    light_field(lamp, surface, space, samples, 1, lambda _: None, near=near)
+    picture = EmissionPicture(
+        np.zeros((1, 3, 2), np.float32), np.ones((2, 2, 3), np.float32), np.full(2, 10497, np.int32)
+    )
+    glowing = Emitter("x", np.zeros(1, np.int32), np.ones(3), True, picture)
+    emitter_field(glowing, np.ones(1), surface, space, samples, 1, 1, 1, lambda _: None)
     holed = Cutouts(
         np.zeros(1, np.int32), np.zeros((1, 3, 2), np.float32), np.zeros(1, np.int32),
         np.array([[0, 1, 1, 10497, 10497]], np.int32), np.zeros(1, np.uint8),

@@ -14,6 +14,7 @@ from ropebell.level.model import AREA_KINDS, F32, I32
 from ropebell.level.scene import Emitter, PlacedLight
 from ropebell.light import direct_kernels as kernels
 from ropebell.light.area_light import candela_per_radiance, shape_of
+from ropebell.light.near import TexelBlocks
 from ropebell.light.rays import END_SHORT, RaySpace
 from ropebell.light.surface import OpenSamples, Surface
 from ropebell.light.workers import run_chunks
@@ -56,13 +57,14 @@ class DirectField:
 def light_field(
     light: PlacedLight, surface: Surface, space: RaySpace, samples: OpenSamples, workers: int,
     tick: Callable[[float], None], rays_per_texel: int = 16, seed: int = 1,
-    shadowed: NDArray[np.bool_] | None = None,
+    shadowed: NDArray[np.bool_] | None = None, near: TexelBlocks | None = None,
 ) -> DirectField:  # fmt: skip
     """Direct light of a punctual light: one shadow ray from every open footprint sample, or `rays_per_texel` to a light
     with a size.
 
     Args:
         shadowed: (N,) bool, texels that receive shadow; None: all.
+        near: tells which texels a light with a reach can light; None: all are tried.
 
     Returns:
         E per candela (point, spot: cos θ / d² with window and cone; area lights) or per lux (directional: cos θ).
@@ -70,6 +72,12 @@ def light_field(
     if light.kind in AREA_KINDS:
         return _area_field(light, surface, space, samples, workers, tick, rays_per_texel, seed, shadowed)
     position = (light.position - space.centre).astype(np.float64)
+    rows, number = None, np.arange(len(samples.count), dtype=np.int32)
+    if near is not None and light.reach and light.kind != "directional":
+        # A start point is lifted off its surface by less than this.
+        rows = number = near.within(position, light.reach + 1e-3 * surface.extent)
+        samples = samples.among(rows)
+        shadowed = shadowed[rows] if shadowed is not None else None
     axis = np.asarray(light.direction, dtype=np.float64)
     geometry = (surface.vertices, surface.normals, surface.faces, surface.extent)
     table = (samples.count, samples.triangle, samples.weights)
@@ -83,14 +91,14 @@ def light_field(
     def rays(first: int, end: int, out: _Rays) -> int:
         if size > 0:
             return kernels.round_light_rays(
-                *geometry, *table, first, end, position, axis, *cone, size, per_texel, seed, *out.arrays
+                *geometry, *table, first, end, position, axis, *cone, size, per_texel, seed, number, *out.arrays
             )
         if sun:
             return kernels.directional_rays(*geometry, *table, first, end, axis, *out.arrays)
         return kernels.point_rays(*geometry, *table, first, end, position, axis, *cone, *out.arrays)
 
-    dense = _shoot(len(samples.count), per_texel, far, space, rays, workers, tick, shadowed)
-    return DirectField.of(dense)
+    found = DirectField.of(_shoot(len(samples.count), per_texel, far, space, rays, workers, tick, shadowed))
+    return found if rows is None else DirectField(rows[found.texel], found.value, found.gathered)
 
 
 def emitter_field(

@@ -105,7 +105,7 @@ def _coordinate(vertices: NDArray, t: int, weights: NDArray, axis: int) -> float
 def round_light_rays(
     vertices: NDArray, normals: NDArray, faces: NDArray, extent: float, count: NDArray, triangle: NDArray,
     weights: NDArray, first: int, end: int, light: NDArray, axis: NDArray, reach: float, inner: float,
-    outer: float, radius: float, per_texel: int, seed: int, origins: NDArray, directions: NDArray,
+    outer: float, radius: float, per_texel: int, seed: int, number: NDArray, origins: NDArray, directions: NDArray,
     value: NDArray, owner: NDArray,
 ) -> int:  # fmt: skip
     """Rays to a point or spot light that is a glowing ball, or to a sun with a disk, by the cone that it fills.
@@ -120,13 +120,14 @@ def round_light_rays(
         inner, outer: cosines of a spot's half angles; outer −2 for a point light, −4 for a sun.
         radius: metres; radians for a sun.
         per_texel: rays of a texel, spread over its samples.
+        number: (N,) of each texel in the level, so that its rays are the same among whichever others it is lit.
     """
     made = 0
     sun = outer < -3.0
     for i in range(first, end):
         if count[i] == 0:
             continue
-        mine = hash32(np.uint32(i) ^ hash32(np.uint32(seed) + np.uint32(7)))
+        mine = hash32(np.uint32(number[i]) ^ hash32(np.uint32(seed) + np.uint32(7)))
         for k in range(per_texel):
             s = k % count[i]
             t = triangle[i, s]

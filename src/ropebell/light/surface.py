@@ -72,6 +72,11 @@ class OpenSamples:
     weights: F32
     target: I32
 
+    def among(self, rows: I32) -> OpenSamples:
+        """Those of some texels; they still speak for themselves only."""
+        own = np.arange(len(rows), dtype=np.int32)
+        return OpenSamples(self.count[rows], self.triangle[rows], self.weights[rows], own)
+
 
 @njit(cache=True, nogil=True)
 def sample_point(
