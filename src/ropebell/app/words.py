@@ -14,6 +14,7 @@ STAGE_WORDS = {
     "transport": "Gather rays",
     "solve": "Bounces",
     "finish": "Finish",
+    "probes": "Probes",
     "write": "Write",
 }
 

@@ -18,6 +18,7 @@ from ropebell.build.journal import Journal
 from ropebell.build.outputs import Built, write_outputs
 from ropebell.build.pictures import Pictures
 from ropebell.build.precheck import BLOCKING, Gathered, check_kept, gather
+from ropebell.build.probe_file import make_probes, write_probes
 from ropebell.build.progress import Progress
 from ropebell.build.request import Request
 from ropebell.build.store import Artifact, Store, digest_of
@@ -368,6 +369,16 @@ class Pipeline:
             )  # fmt: skip
         return solution
 
+    def _probes(self, built: Built) -> dict[str, Any]:
+        """Light the probes and write them; what the manifest says of them, empty without any."""
+        wanted = self.request.brief.probes
+        if not wanted.spacing and not wanted.placed:
+            return {}
+        with self._stage("probes"):
+            probes, findings = make_probes(built, self.request, lambda _: self._check_stop())
+            self._warn(findings)
+            return write_probes(self.request.out, probes) if probes is not None else {}
+
     def _finish(self, built: Built, names: stages.Digests, hits: Hits) -> dict[str, Any]:
         with self._stage("finish"):
             tick = self._progress.stage("finish")
@@ -375,6 +386,7 @@ class Pipeline:
             fields = built.page_fields(self.recipe.padding, stages.part_of(tick, 0.7, 1.0))
             if finished:
                 self.journal.write("finish", **finished)
+        probes = self._probes(built)
         began = time.monotonic()
         seconds: dict[str, float] = {}
         reused = {s.name: True for s in self._done}
@@ -391,6 +403,7 @@ class Pipeline:
             },
             "rays": {"gather": int(hits.table.size)},
             "finish": finished,
+            "probes": probes,
             "findings": [f.as_json() for f in self.findings],
         }  # fmt: skip
         self.journal.write("stage", stage="write", state="begun")

@@ -105,6 +105,8 @@ def _changes(scene: Scene, project: Project, manifest: dict[str, Any] | None, na
     settings = [key for key in recipe if key not in ("name", "limits") and recipe[key] != built.get(key)]
     if settings:
         changes.append("draft factor" if settings == ["draft"] else "recipe")
+    if to_values(project.brief).get("probes") != manifest.get("brief", {}).get("probes"):
+        changes.append("probes")
     if _arranging(to_values(project.brief)) != _arranging(manifest.get("brief", {})):
         changes.append("marks")
     elif names.charts != manifest["digests"]["charts"] and not {"density", "draft"} & set(settings):
@@ -126,6 +128,7 @@ LIGHT_KEYS = {
     "known",
     "guard",
     "blend_distance",
+    "probes",
 }
 WORDS_OF_A_MARK = {"note", "guard", "work", "removable", "blocks_sight", "usual"}
 

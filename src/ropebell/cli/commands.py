@@ -14,7 +14,9 @@ from typing import Any
 import numpy as np
 
 from ropebell.build.meter import Meter, Reading
+from ropebell.build.mover import SIDES, Lightmapped, MoverLight, mover_light
 from ropebell.build.precheck import gather
+from ropebell.build.probe_file import read_probes
 from ropebell.build.project import PROJECT_FILE, Project, find_project
 from ropebell.build.recipe import load, named, with_setting
 from ropebell.build.request import Request
@@ -26,6 +28,7 @@ from ropebell.demo.write import write_demo
 from ropebell.errors import Stopped, UsageError
 from ropebell.level.finding import Finding
 from ropebell.level.open import LEVEL_SUFFIXES, open_level
+from ropebell.light.rays import RaySpace
 
 EXITS = {"done": 0, "failed": 3, "died": 3, "tripwire": 4, "stopped": 130}
 Color = tuple[float, float, float]
@@ -171,6 +174,33 @@ def _report(ended: Outcome, process: BuildProcess, out: Path, as_json: bool) -> 
     if ended.state != "done":
         print(f"ropebell: {ended.sentence}", file=sys.stderr)
     return code
+
+
+def mover(build: Path, points: list[Color], as_json: bool) -> int:
+    """`ropebell meter --mover`: what lights a moving thing at these places."""
+    result = open_result(build)
+    surfaces = Lightmapped.of(result, RaySpace(result.scene.corners))
+    probes = read_probes(build)
+    found = [mover_light(surfaces, probes, np.array(point)) for point in points]
+    if as_json:
+        print(json.dumps({"points": [m.as_json() for m in found]}))
+        return 0
+    for m in found:
+        print(_mover_lines(m))
+    return 0
+
+
+def _mover_lines(m: MoverLight) -> str:
+    def lux(value: np.ndarray) -> str:
+        return " ".join(f"{v:10.4g}" for v in value) + " lx"
+
+    lines = ["at " + ", ".join(f"{v:.3f}" for v in m.position)]
+    lines += (
+        [f"  by probes, {side:<17}{lux(m.on(way))}" for side, way in SIDES.items()] if m.sources else ["  no probes"]
+    )
+    lines += [f"    {100 * share:3.0f} % of {name}" for name, share in m.sources]
+    lines.append(f"  by {m.node:<24} {lux(m.below)}" if m.below is not None else "  no lightmap below")
+    return "\n".join(lines)
 
 
 def meter(build: Path, points: list[Color], normal: Color | None, as_json: bool) -> int:

@@ -50,6 +50,7 @@ def parser() -> argparse.ArgumentParser:
     p.add_argument("build", type=Path, metavar="DIR")
     p.add_argument("points", nargs="+", type=_numbers, metavar="X,Y,Z")
     p.add_argument("--normal", type=_numbers, default=None, metavar="NX,NY,NZ")
+    p.add_argument("--mover", action="store_true", help="what lights a moving thing there: probes, and what is below")
     p.add_argument("--json", action="store_true")
 
     p = commands.add_parser("demo", help="write the sample level")
@@ -120,6 +121,8 @@ def _run(options: argparse.Namespace) -> int:
     if options.command == "bake":
         return commands.bake(options.level, options.out, options.recipe, options.settings, options.sky, options.json)
     if options.command == "meter":
+        if options.mover:
+            return commands.mover(options.build, options.points, options.json)
         return commands.meter(options.build, options.points, options.normal, options.json)
     if options.command == "demo":
         if not 1 <= options.halls <= 40:

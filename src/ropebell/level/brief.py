@@ -261,6 +261,19 @@ class Region:
 
 
 @dataclass(frozen=True, config=CONFIG)
+class ProbeSet:
+    """Where probes stand, which light what moves.
+
+    Attributes:
+        spacing: metres of a grid in the play region, or in the whole level without one; 0: no grid.
+        placed: by hand, by name.
+    """
+
+    spacing: Annotated[float, Field(ge=0, le=1000, allow_inf_nan=False)] = 0.0
+    placed: dict[str, Point] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, config=CONFIG)
 class Move:
     """A small edit of where an object stands: metres, degrees and factor in its own frame."""
 
@@ -283,6 +296,7 @@ class Brief:
         sets: named sets of density factors by node path.
         most_live: how many live lights may overlap.
         blend_distance: metres from the eye within which hybrid lights are live and the near set of pages counts.
+        probes: where they stand.
         known: notes on findings that are fine here, by finding key.
         guard: no edits at all.
     """
@@ -303,6 +317,7 @@ class Brief:
     region: Region = field(default_factory=Region)
     most_live: Annotated[int, Field(ge=0, le=64)] = 4
     blend_distance: Annotated[float, Field(gt=0, le=100_000, allow_inf_nan=False)] = 30.0
+    probes: ProbeSet = field(default_factory=ProbeSet)
     known: dict[str, str] = field(default_factory=dict)
     guard: bool = False
 
