@@ -20,6 +20,7 @@ from ropebell.app.preferences import Preferences
 from ropebell.app.stage.camera import Camera
 from ropebell.app.stage.overlay import Grip, box_edges, dragged, on_screen, snapped
 from ropebell.app.window import Window
+from ropebell.build.mover import mover_light
 from ropebell.build.recipe import with_value
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import ball, box
@@ -544,6 +545,50 @@ def test_hybrid_lights_have_a_near_and_a_far_set(window: Window, qtbot: QtBot) -
     window.commands.run("stage.near")
     idle(window, qtbot)
     assert not window.picture.near and (window.stage._content.total == shown.total).all()
+
+
+def test_probes_are_placed_built_and_light_what_moves(window: Window, qtbot: QtBot) -> None:
+    s, page = window.session, window.lights_bench.probes
+    s.edit_brief("Mark", lambda b: replace(b, marks={"things/crate": Mark("moving")}))
+    idle(window, qtbot)
+    window.commands.run("step.lights")
+    window.lights_bench.show_page(3)
+    assert page.by_probes.text() == "Nothing is built yet." and "No grid" in page.predicted.text()
+    window.stage.go(Camera((2.5, 1.4, 4.5), 0.0, 0.0))
+    page.place.click()
+    assert s.undo.undoText() == "Place a probe" and list(brief(window).probes.placed) == ["probe 1"]
+    page.spacing.field.setValue(1.5)
+    assert "the whole level: no play region" in page.predicted.text() and page.predicted.text().startswith("At most")
+    page.spacing.field.setValue(0.01)
+    assert page.predicted.text().startswith("Too fine")
+    page.spacing.field.setValue(1.5)
+    names = [m.label for m in window.stage.overlay.marks]
+    assert names == ["probe 1"]
+    window.commands.run("build.start")
+    qtbot.waitUntil(lambda: not window.builds.running and s.shown is not None, timeout=LONG)
+    idle(window, qtbot)
+    window.commands.run("step.lights")
+    window.stage.go(Camera((2.5, 1.4, 4.4), 0.0, 0.0))
+    assert "By probes: from above" in page.by_probes.text() and "%" in page.sources.text()
+    assert "room" in page.by_below.text() or "rug" in page.by_below.text()
+    assert len(window.stage.overlay.marks) == s.shown.manifest["probes"]["count"] > 8
+    content = window.stage._content
+    crate = np.flatnonzero(content.scene.node == node(window, "things/crate"))
+    last = len(content.total) - 1
+    assert last == len(s.shown.total) and (content.charted.page[crate] == last).all()
+    spots = [content.spot(np.array([1.25, 2.0, 1.25]), np.array([0, -1.0, 0]), True)]
+    assert spots[0].node == node(window, "things/crate") and spots[0].irradiance[0] > 0
+    top_by_probes = spots[0].irradiance[0]
+    with qtbot.waitSignal(s.looking_at, timeout=LONG):
+        window.commands.run("stage.movers")
+    idle(window, qtbot)
+    spot = window.stage._content.spot(np.array([1.25, 2.0, 1.25]), np.array([0, -1.0, 0]), True)
+    below = mover_light(window.picture._shown.surfaces, None, np.array([1.25, 0.26, 1.25])).below
+    assert spot.irradiance[0] == pytest.approx(below[0], rel=1e-5) != pytest.approx(top_by_probes, rel=1e-3)
+    s.set_light("lights/lamp", LightChange(200.0))
+    page.list.setCurrentRow(0)
+    page.remove.click()
+    assert brief(window).probes.placed == {}
 
 
 def test_a_glowing_surface_is_seen_otherwise_than_it_lights(window: Window, qtbot: QtBot) -> None:

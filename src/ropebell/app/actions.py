@@ -106,6 +106,13 @@ class Actions:
             Command("stage.front", "Front view", partial(self._window.stage.toggle_plan, "front"), "", opened),
             Command("stage.side", "Side view", partial(self._window.stage.toggle_plan, "side"), "", opened),
             Command("stage.near", "Near or far set of pages", self._window.picture.toggle_near, "", opened),
+            Command(
+                "stage.movers",
+                "Moving things by probes or by what is below",
+                self._window.picture.toggle_movers,
+                "",
+                opened,
+            ),
             Command("stage.walk", "Walk at eye height, or fly", self._window.toggle_walk, "G", opened),
             Command(
                 "find.faces", "Find faces by material or property", self._window.face_finder.popup, "Ctrl+F", opened

@@ -18,6 +18,8 @@ from ropebell.sight.walk import start_point
 if TYPE_CHECKING:
     from ropebell.app.window import Window
 
+# More marks than this would only hide the picture.
+MOST_MARKS = 600
 MARKS = {"point": "point", "spot": "spot", "directional": "sun"} | {kind: "emitter" for kind in AREA_KINDS}
 AXES = {"x": (1.0, 0.0, 0.0), "y": (0.0, 1.0, 0.0), "z": (0.0, 0.0, 1.0)}
 MOST_FACES = 3000
@@ -47,6 +49,7 @@ class Overlays(QObject):
         for signal in (s.opened, s.edited, s.rearranged, s.selected, s.checked):
             signal.connect(lambda *_: self.refresh())
         w.level_bench.page_changed.connect(lambda _: self.refresh())
+        w.lights_bench.page_changed.connect(lambda _: self.refresh())
         w.level_bench.region.chosen_changed.connect(lambda _: self.refresh())
         w.stage.grip_moved.connect(self._moved)
 
@@ -80,7 +83,9 @@ class Overlays(QObject):
         grips: list[Grip] = []
         if w.session.now is not None:
             page = w.level_bench.stack.currentIndex() if w.step == "Level" else -1
-            if w.step == "Lights":
+            if w.step == "Lights" and w.lights_bench.pages.shown == 3:
+                self._add_probes(marks)
+            elif w.step == "Lights":
                 self._add_lights(lines, marks, grips)
             if page == 2:
                 self._add_region(lines, marks, grips)
@@ -121,6 +126,16 @@ class Overlays(QObject):
         if light.kind != "point":
             grips.append(Grip("aim", _plain(at + light.direction * arm * 1.9), None, "aim"))
         return grips
+
+    def _add_probes(self, marks: list[Mark]) -> None:
+        """Probes placed by hand by name, and those of the grid as they were built."""
+        now = self._window.session.now
+        assert now is not None
+        marks += [Mark(place, "probe", name, strong=True) for name, place in now.project.brief.probes.placed.items()]
+        built = self._window.picture.built_probes
+        if built is not None:
+            grid = [i for i, name in enumerate(built.name) if not name][:MOST_MARKS]
+            marks += [Mark(_plain(built.position[i]), "probe") for i in grid]
 
     # -- region
 

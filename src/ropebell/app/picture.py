@@ -7,11 +7,13 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from ropebell.app.builds import LivePicture
-from ropebell.app.reading import Shown
+from ropebell.app.reading import Shown, with_page
 from ropebell.app.relight import Relit
 from ropebell.app.stage.camera import Camera
 from ropebell.app.stage.renderer import Charted, to_half
+from ropebell.build.mover import MoverLight, mover_light
 from ropebell.level.scene import index_of
+from ropebell.light.probes import Probes
 
 if TYPE_CHECKING:
     from ropebell.app.window import Window
@@ -33,6 +35,7 @@ class Picture:
         self.fresh: tuple[str, ...] = ()
         self.restored = False
         self.near = False
+        self._shown: Shown | None = None
         self._live_charted: Charted | None = None
 
     def look_at(self, shown: Shown | None) -> None:
@@ -40,16 +43,19 @@ class Picture:
         w = self._window
         now = w.session.now
         self.live = self._live_charted = None
+        self._shown = shown
         self.relit = None
         if shown is not None:
             result = shown.result
             w.stage.show_level(result.level, result.scene, shown.space, shown.charted, shown.vertices)
             near = result.near if self.near else None
+            direct = with_page(result.direct, shown.movers)
             if near is not None:
-                w.stage.show_light(near, result.direct, (to_half(near), shown.half[1]))
+                near = with_page(near, shown.movers)
+                w.stage.show_light(near, direct, (to_half(near), shown.half[1]))
             else:
                 self.near = False
-                w.stage.show_light(result.total, result.direct, shown.half)
+                w.stage.show_light(with_page(result.total, shown.movers), direct, shown.half)
             w.overlays.show_gone(shown.gone)
             self.fresh = shown.fresh
         elif now is not None:
@@ -88,11 +94,11 @@ class Picture:
         if shown is None or self.live is not None or w.builds.running or w.chart_views.on_stage:
             return
         self.relit = relit
-        if relit is None:
-            half = (to_half(shown.total), to_half(shown.direct))
-            w.stage.show_light(shown.total, shown.direct, half)
-        else:
-            w.stage.show_light(relit.total, relit.direct, relit.half)
+        movers = self._shown.movers if self._shown is not None else None
+        source = shown if relit is None else relit
+        total, direct = with_page(source.total, movers), with_page(source.direct, movers)
+        half = relit.half if relit is not None and total is relit.total else (to_half(total), to_half(direct))
+        w.stage.show_light(total, direct, half)
         w.strip_words.refresh()
 
     def _restore_view(self) -> None:
@@ -140,6 +146,27 @@ class Picture:
         )
         w.stage.hide_nodes(nodes)
         w.strip_words.refresh()
+
+    def toggle_movers(self) -> None:
+        """Between moving things lit by probes and by what is below them."""
+        session = self._window.session
+        session.movers_below = not session.movers_below
+        if session.shown is not None:
+            session.look_at(session.shown_number)
+        how = "by the surface below them" if session.movers_below else "by probes, where there are any"
+        session.told.emit(f"Moving things are lit {how}.")
+
+    @property
+    def built_probes(self) -> Probes | None:
+        """The probes of the build that is shown."""
+        return self._shown.probes if self._shown is not None else None
+
+    def mover_here(self) -> MoverLight | None:
+        """What a moving thing would get where the eye is."""
+        shown = self._shown
+        if shown is None or shown.surfaces is None:
+            return None
+        return mover_light(shown.surfaces, shown.probes, np.array(self._window.stage.camera.eye))
 
     def toggle_near(self) -> None:
         """Between the near and the far set of pages of a build with hybrid lights."""

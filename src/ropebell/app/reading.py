@@ -8,11 +8,14 @@ from typing import Any
 
 import numpy as np
 
+from ropebell.app.movers import lit_movers
 from ropebell.app.stage.renderer import Charted, Half, Vertices, charted_on, to_half, vertex_table
 from ropebell.build.carry import carry
 from ropebell.build.estimate import calibrated
 from ropebell.build.journal import read_events
+from ropebell.build.mover import Lightmapped
 from ropebell.build.precheck import Gathered, gather
+from ropebell.build.probe_file import read_probes
 from ropebell.build.project import Project, build_folders, find_project, manifests
 from ropebell.build.recipe import parse
 from ropebell.build.request import Request
@@ -21,14 +24,16 @@ from ropebell.build.stages import digests, read_charts
 from ropebell.build.store import Store
 from ropebell.errors import RopeBellError
 from ropebell.level.emitter_table import emission_of, emission_sources
-from ropebell.level.model import F64, Level
+from ropebell.level.model import F32, F64, Level
 from ropebell.level.open import open_level
 from ropebell.level.scene import Scene, with_lights
 from ropebell.light.pages import warm
+from ropebell.light.probes import Probes
 from ropebell.light.rays import RaySpace
 
 # A build of which less than this share of the faces is still there is shown on its own level.
 MOSTLY_THE_SAME = 0.5
+NOTHING: F64 = np.zeros((0, 3, 3))
 
 
 @dataclass(frozen=True, eq=False)
@@ -70,6 +75,8 @@ class Shown:
         half: total and direct light as the stage draws them.
         fresh: objects that are new or moved since, and so have no light of this build.
         gone: (n, 3, 3) corners of faces that this build had and the level has no more.
+        surfaces: what a moving thing sees below it; probes: of the build, None without any.
+        movers: (1, H, W, 3) lux of moving things, a page behind the lightmaps; None without any.
     """
 
     result: Result
@@ -79,6 +86,9 @@ class Shown:
     half: tuple[Half, Half]
     fresh: tuple[str, ...] = ()
     gone: F64 = field(default_factory=lambda: np.zeros((0, 3, 3)))
+    surfaces: Lightmapped | None = None
+    probes: Probes | None = None
+    movers: F32 | None = None
 
 
 @dataclass(frozen=True)
@@ -143,25 +153,52 @@ def relit(gathered: Gathered, project: Project) -> Gathered:
     return Gathered(gathered.source, old.under(scene, brief, sources, project.sky), emission)
 
 
-def read_build(folder: Path, now: Opened) -> Shown:
+def read_build(folder: Path, now: Opened, below: bool = False) -> Shown:
     """A build is shown on the level as it is now, its light where faces are still the same; one of another level
-    altogether on the level that it left in its folder."""
+    altogether on the level that it left in its folder.
+
+    Args:
+        below: moving things are lit by the surface below them instead of by probes.
+    """
     same = _on_level(folder, now)
     if same is not None:
-        charted = charted_on(now.scene, Charted(same.uv, same.page, same.total.shape[1]))
-        vertices = vertex_table(now.scene, now.space, charted)
-        return Shown(same, now.space, charted, vertices, (to_half(same.total), to_half(same.direct)))
+        return _with_movers(same, now, Charted(same.uv, same.page, same.total.shape[1]), (), NOTHING, below)
     result = open_result(folder)
-    half = (to_half(result.total), to_half(result.direct))
     carried = carry(result, now.scene)
     if carried.share < MOSTLY_THE_SAME:
         space = RaySpace(result.scene.corners)
         charted = Charted(result.uv, result.page, result.total.shape[1])
-        return Shown(result, space, charted, vertex_table(result.scene, space, charted), half)
+        half = (to_half(result.total), to_half(result.direct))
+        surfaces, probes = Lightmapped.of(result, space), read_probes(folder)
+        vertices = vertex_table(result.scene, space, charted)
+        return Shown(result, space, charted, vertices, half, surfaces=surfaces, probes=probes)
     charted = Charted(carried.uv, carried.page, result.total.shape[1])
     shown = replace(result, level=now.level, scene=now.scene)
+    return _with_movers(shown, now, charted, carried.fresh, carried.gone, below)
+
+
+def _with_movers(
+    result: Result, now: Opened, charted: Charted, fresh: tuple[str, ...], gone: F64, below: bool
+) -> Shown:
+    """A build on the level of now, moving things lit."""
+    charted = charted_on(now.scene, charted)
+    baking, part = now.baking, now.scene.part
+    surfaces = Lightmapped(
+        now.gathered.subject.space, baking.corners, baking.node_names, baking.node, charted.uv[part],
+        charted.page[part], result.total,
+    )  # fmt: skip
+    probes = read_probes(result.folder)
+    charted, movers = lit_movers(now.scene, surfaces, probes, charted, below)
+    half = (to_half(with_page(result.total, movers)), to_half(with_page(result.direct, movers)))
     vertices = vertex_table(now.scene, now.space, charted)
-    return Shown(shown, now.space, charted, vertices, half, carried.fresh, carried.gone)
+    return Shown(result, now.space, charted, vertices, half, fresh, gone, surfaces, probes, movers)
+
+
+def with_page(pages: F32, extra: F32 | None) -> F32:
+    """Pages with one more behind them, if it is of their size."""
+    if extra is None or extra.shape[1:] != pages.shape[1:]:
+        return pages
+    return np.concatenate([pages, extra])
 
 
 def _on_level(folder: Path, now: Opened) -> Result | None:

@@ -103,6 +103,7 @@ class Session(QObject):
         self.selection = -1
         self.chosen: tuple[int, ...] = ()
         self.hidden: frozenset[str] = frozenset()
+        self.movers_below = False
         self.findings: Sorted = Sorted((), (), (), ())
         self._checked_before: frozenset[str] | None = None
         self.stale: Stale | None = None
@@ -401,9 +402,9 @@ class Session(QObject):
             self.shown, self.shown_number = shown.result, number
             self.looking_at.emit(shown)
 
-        now = self.now
+        now, below = self.now, self.movers_below
         assert now is not None
-        self.jobs.start("look", lambda: read_build(knot.folder, now), receive)
+        self.jobs.start("look", lambda: read_build(knot.folder, now, below), receive)
 
     def step_build(self, by: int) -> None:
         """Look at the finished build before (−1) or after (+1) the one shown."""

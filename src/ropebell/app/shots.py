@@ -153,6 +153,11 @@ def _preparing(window: Window, out: Path, inside: Camera) -> Iterator[Path]:
     window.focus()
     window.commands.run("stage.expose")
     yield _save(window, out / "lights-emitters.png")
+    window.lights_bench.show_page(3)
+    s.select(-1)
+    window.stage.go(inside)
+    window.commands.run("stage.expose")
+    yield _save(window, out / "lights-probes.png")
     window.lights_bench.show_page(0)
 
 

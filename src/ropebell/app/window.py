@@ -171,6 +171,8 @@ class Window(QMainWindow):
         s.selected.connect(self._selected)
         s.builds_changed.connect(lambda: self.rope.set_knots(s.knots))
         s.looking_at.connect(self.picture.look_at)
+        s.looking_at.connect(lambda _: self._show_mover_here())
+        self.lights_bench.page_changed.connect(lambda _: self._show_mover_here())
         s.stale_changed.connect(self._stale_known)
         s.trouble.connect(self.tell)
         s.told.connect(self.tell)
@@ -305,6 +307,12 @@ class Window(QMainWindow):
         ahead = self.stage.place_ahead(2.0)
         x, y, z = (round(float(v), 2) for v in ahead)
         self.lights_bench.lights.suggest_place((x, y, z))
+        self.lights_bench.probes.suggest_place((x, y, z))
+        self._show_mover_here()
+
+    def _show_mover_here(self) -> None:
+        if self.step == "Lights" and self.lights_bench.pages.shown == 3:
+            self.lights_bench.probes.show_light(self.picture.mover_here())
 
     def _set_snap(self, step: float) -> None:
         self.overlays.snap = step

@@ -23,6 +23,11 @@ color = [310.0, 360.0, 450.0]
 [skies.dusk]
 color = [46.0, 38.0, 62.0]
 
+[probes.placed]
+"wheel hall" = [14.3, 1.6, 15.0]
+"grain floor" = [22.5, 5.2, 15.0]
+"quay" = [14.0, 1.6, 4.0]
+
 [view]
 eye = [14.3, 2.0, 16.3]
 yaw = -0.66

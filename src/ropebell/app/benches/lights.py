@@ -1,4 +1,4 @@
-"""The Lights bench: every light in one table, every emitter with who says how strong it is, and the sky."""
+"""The Lights bench: lights, emitters with who says how strong they are, the sky, and probes for what moves."""
 
 from __future__ import annotations
 
@@ -8,10 +8,11 @@ from PyQt6.QtWidgets import QWidget
 from ropebell.app.benches.emitters import EmittersPage
 from ropebell.app.benches.light_table import LightsPage
 from ropebell.app.benches.parts import Paged, column, label
+from ropebell.app.benches.probes import ProbesPage
 from ropebell.app.benches.sky import SkyPage
 from ropebell.app.session import Session
 
-PAGES = ("Lights", "Emitters", "Sky")
+PAGES = ("Lights", "Emitters", "Sky", "Probes")
 
 
 class LightsBench(QWidget):
@@ -20,10 +21,12 @@ class LightsBench(QWidget):
     Signals:
         go_to: a place (x, y, z) to look at.
         snap_changed: grid step in metres for lights that are dragged, 0 for none.
+        page_changed: index of the page that is shown now.
     """
 
     go_to = pyqtSignal(object)
     snap_changed = pyqtSignal(float)
+    page_changed = pyqtSignal(int)
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -32,7 +35,8 @@ class LightsBench(QWidget):
         self.facts = label("Open a level to see its lights.", "second")
         whole.addWidget(self.facts)
         self.lights, self.emitters, self.sky = LightsPage(session), EmittersPage(session), SkyPage(session)
-        self.pages = Paged("Part of the lights", PAGES, (self.lights, self.emitters, self.sky))
+        self.probes = ProbesPage(session)
+        self.pages = Paged("Part of the lights", PAGES, (self.lights, self.emitters, self.sky, self.probes))
         whole.addWidget(self.pages, 1)
         self.pages.chosen.connect(self.show_page)
         self.lights.go_to.connect(self.go_to)
@@ -43,6 +47,7 @@ class LightsBench(QWidget):
     def show_page(self, index: int) -> None:
         """Show one of `PAGES`."""
         self.pages.show_page(index)
+        self.page_changed.emit(index)
 
     def refresh(self) -> None:
         """Show what there is now."""

@@ -41,7 +41,7 @@ class Mark:
     """A small shape at a place.
 
     Attributes:
-        shape: point, spot, sun, emitter, start, fault.
+        shape: point, spot, sun, emitter, probe, start, fault.
         node: what a click on it selects, −1 for nothing.
         hollow: drawn as an outline only, for what is off.
         ringed: with a ring, for what is live.
@@ -153,6 +153,8 @@ def mark_path(shape: str, size: float = 6.5) -> QPainterPath:
         path.addRect(QRectF(-1.2, size * 0.55, 2.4, size * 0.9))
     elif shape == "emitter":
         path.addRect(QRectF(-size * 0.8, -size * 0.8, size * 1.6, size * 1.6))
+    elif shape == "probe":
+        path.addEllipse(QPointF(0, 0), size * 0.55, size * 0.55)
     elif shape == "start":
         path.addPolygon(
             QPolygonF([QPointF(-size, size), QPointF(0, -size), QPointF(size, size), QPointF(0, size * 0.4)])

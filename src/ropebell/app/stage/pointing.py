@@ -64,10 +64,10 @@ class Content:
             return None
         weights, position = _meet(origin, direction, self.scene.corners[t])
         node = int(self.scene.node[t])
-        if self.total is None or self.charted is None or self.charted.page[t] < 0:
+        page = int(self.charted.page[t]) if self.charted is not None else -1
+        if self.total is None or self.charted is None or not 0 <= page < len(self.total):
             return Spot(node, position, None, None, t)
         u, v = weights @ self.charted.uv[t].astype(np.float64)
-        page = int(self.charted.page[t])
         read = _texel if by_texel else look_up
         direct = read(self.direct, page, u, v) if self.direct is not None else None
         return Spot(node, position, read(self.total, page, u, v), direct, t)
@@ -120,7 +120,8 @@ class Content:
         origins = np.array([o - self.space.centre for o, _ in rays], np.float32)
         struck = self.space.first_hit(origins, np.array([d for _, d in rays], np.float32))
         seen = struck[struck >= 0]
-        seen = seen[self.charted.page[seen] >= 0]
+        page = self.charted.page[seen]
+        seen = seen[(page >= 0) & (page < len(self.total))]
         if not len(seen):
             return 1.0
         # The middle of the triangle is near enough for an exposure.
