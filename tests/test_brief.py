@@ -12,13 +12,15 @@ import tomli_w
 from hypothesis import given
 from hypothesis import strategies as st
 
-from helpers import bake, floor, level_file, meter, recipe, room
+from helpers import KeptLayouts, bake, floor, level_file, meter, recipe, room
 from ropebell.build.checked import read_checked, write_checked
 from ropebell.build.precheck import check_kept, gather
 from ropebell.build.project import find_project, load_project
 from ropebell.build.result import open_result
 from ropebell.build.stages import digests
 from ropebell.build.store import Store
+from ropebell.charts.atlas import ChartSettings, make_atlas
+from ropebell.charts.shapes import placed_shapes
 from ropebell.checks.remedies import with_density_set, with_marks
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import box
@@ -48,7 +50,7 @@ from ropebell.level.faces import PROPERTIES, find_faces, grouped
 from ropebell.level.guard import refusal
 from ropebell.level.model import Level, Light
 from ropebell.level.open import open_level
-from ropebell.level.scene import prepare
+from ropebell.level.scene import flatten, prepare
 from ropebell.level.unmatched import unmatched
 
 FULL = Brief(
@@ -431,3 +433,33 @@ def test_what_matches_nothing_is_named(level: Level) -> None:
     assert lost == {"lights/gone", "zinc"}
     plain = prepare(level).scene
     assert density_factors(plain, level, Brief(), plain.marks).tolist() == [1.0] * len(plain)
+
+
+def test_unlit_surfaces_get_no_lightmap_even_within_an_object(tmp_path: Path) -> None:
+    """They are drawn in their own colour: they block and bounce light, and nothing of a page is spent on them."""
+    b = LevelBuilder()
+    b.material("white", (0.7, 0.7, 0.7))
+    b.material("card", (0.2, 0.9, 0.2), unlit=True)
+    b.add("g", "floor", floor(3), "white")
+    b.add("g", "card", box((0, 0, 0), (0.5, 0.8, 0.1)), "card", at(0.3, 0.0, -0.5))
+    b.light("lamp", Light("lamp", "point", (1, 1, 1), 60.0), at(0.4, 1.0, 0.9))
+    manifest = bake(level_file(tmp_path, b), recipe("working"), tmp_path / "out")
+    shown = open_result(tmp_path / "out")
+    card = shown.scene.node == shown.scene.node_names.index("g/card")
+    assert (shown.page[card] == -1).all() and (shown.page[~card] == 0).all()
+    assert manifest["pages"][0]["texels"] == pytest.approx(30 * 30, rel=0.1)
+    behind, aside, before = meter(tmp_path / "out", (0.45, 0, -0.9), (-1.2, 0, 0.9), (0.5, 0, -0.2))
+    assert behind.direct[0] == 0.0 and aside.direct[0] > 5
+    # The lit card throws green light back on the floor before it.
+    assert before.bounced[1] > 3 * before.bounced[0] > 0
+    level = b.level(Path("a.glb"))
+    mesh = level.meshes[1]
+    mixed = replace(mesh, primitives=(*mesh.primitives, replace(level.meshes[0].primitives[0])))
+    both = replace(level, meshes=(level.meshes[0], mixed))
+    atlas, _ = make_atlas(
+        flatten(both), placed_shapes(flatten(both), KeptLayouts(), 1, lambda _: None), ChartSettings(8)
+    )
+    scene = flatten(both)
+    assert ((atlas.lightmap == -1) == scene.bare).all() and 0 < scene.bare.sum() < len(scene)
+    rects = atlas.rects[atlas.rects[:, 0] < atlas.written]
+    assert (rects[:, 1:3] + rects[:, 3:5] <= atlas.side).all()

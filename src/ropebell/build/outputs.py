@@ -15,6 +15,7 @@ from typing import Any
 import numpy as np
 
 import ropebell
+from ropebell.build.formats import ENCODERS, SUFFIXES, compared
 from ropebell.build.pages import needs_single, write_page
 from ropebell.build.request import Request
 from ropebell.build.thumbnail import thumbnail
@@ -95,7 +96,7 @@ def write_outputs(
     try:
         (out / PAGES).mkdir(parents=True, exist_ok=True)
         (out / LAYERS).mkdir(exist_ok=True)
-        pages = _write_pages(out, built, fields, tick)
+        pages = _write_pages(out, built, fields, request.recipe.output.format, tick)
         placement = LightmapPlacement(
             (built.atlas.uv / built.atlas.side).astype(np.float32), built.atlas.lightmap, built.atlas.chart
         )
@@ -119,8 +120,19 @@ def write_outputs(
     return manifest
 
 
+def _deliver(out: Path, number: int, page: F32, chosen: str) -> dict[str, Any]:
+    """Write a page in the chosen format, if it is not the one that is kept anyway; every format's error is told."""
+    told: dict[str, Any] = {"formats": compared(page)}
+    if chosen != "half":
+        made = ENCODERS[chosen](page)
+        name = f"{PAGES}/page-{number:02d}{SUFFIXES[chosen]}"
+        write_bytes(out / name, made.data)
+        told["delivered"] = {"file": name, "format": chosen, "scale": made.scale}
+    return told
+
+
 def _write_pages(
-    out: Path, built: Built, fields: dict[str, F32], tick: Callable[[float], None]
+    out: Path, built: Built, fields: dict[str, F32], chosen: str, tick: Callable[[float], None]
 ) -> list[dict[str, Any]]:
     pages = []
     count = built.atlas.written
@@ -133,12 +145,14 @@ def _write_pages(
         if "near" in fields:
             near["near"] = f"{LAYERS}/near-{number:02d}.exr"
             write_page(out / near["near"], fields["near"][number])
+        delivered = _deliver(out, number, fields["total"][number], chosen)
         side = built.atlas.side
         pages.append(
             {
                 "file": name,
                 "direct": f"{LAYERS}/direct-{number:02d}.exr",
                 **near,
+                **delivered,
                 "width": side,
                 "height": side,
                 "texels": int(used[number]),

@@ -55,7 +55,7 @@ class Output(_Part):
     """What is written."""
 
     directional: bool = False
-    format: Literal["half"] = "half"
+    format: Literal["half", "shared-exponent", "8-bit"] = "half"
 
 
 class Sight(_Part):

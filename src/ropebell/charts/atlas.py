@@ -124,11 +124,9 @@ def _packed_apart(
         return places, pages, pages, side
     places = np.zeros((len(sizes), 3), np.int32)
     ends = []
-    for rows in (np.flatnonzero(~bare), np.flatnonzero(bare)):
-        # An object's charts are of one kind or the other, so its run of numbers stays a run.
-        number = np.cumsum(np.isin(np.arange(len(sizes)), rows)) - 1
-        mine = [(key, int(number[first]), int(number[end - 1]) + 1) for key, first, end in order
-                if end > first and bare[first] == bare[rows[0]]] if len(rows) else []  # fmt: skip
+    for kind in (~bare, bare):
+        rows, before = np.flatnonzero(kind), np.append(0, np.cumsum(kind))
+        mine = [(key, int(before[a]), int(before[b])) for key, a, b in order if before[b] > before[a]]
         places[rows], pages, side = _packed(np.ascontiguousarray(sizes[rows]), mine, settings)
         ends.append((rows, pages, side))
     (_, written, side), (rows, more, other_side) = ends

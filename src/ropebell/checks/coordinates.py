@@ -114,7 +114,8 @@ def tiny_charts(s: Subject) -> Iterator[Finding]:
         return
     texels = scene.areas * (scene.factor.astype(np.float64) * s.texels_per_metre) ** 2
     total = np.bincount(scene.node, texels, len(scene.node_names))
-    present = np.bincount(scene.node, minlength=len(scene.node_names)) > 0
+    # What gets no lightmap anyway has no chart that could be too small.
+    present = np.bincount(scene.node, ~scene.bare, len(scene.node_names)) > 0
     few = np.flatnonzero(present & (total < FEW_TEXELS))
     by_mesh: dict[int, list[int]] = {}
     for node in few:

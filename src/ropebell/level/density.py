@@ -34,13 +34,20 @@ def density_factors(scene: Scene, level: Level, brief: Brief, marks: Marks) -> F
         if brief.region.boxes:
             factor[~objects_inside(scene, low, high, brief.region.boxes)] /= brief.region.outside
     # What gets no lightmap only needs to know roughly how bright it is.
-    bare = np.array([m.role == "blocks" for m in marks.nodes] + [False] * (len(scene.node_names) - len(marks.nodes)))
-    if bare.any():
-        factor[bare[scene.node]] *= BARE_SHARE
+    factor[bare_faces(scene, marks)] *= BARE_SHARE
     if brief.test_density.paths:
         tested = np.array([name in brief.test_density.paths for name in scene.node_names], dtype=bool)
         factor[tested[scene.node]] = brief.test_density.factor
     return factor.astype(np.float32)
+
+
+def bare_faces(scene: Scene, marks: Marks) -> NDArray[np.bool_]:
+    """(T,) faces that block and bounce light but get no lightmap: of objects marked so, and of unlit materials, which
+    are drawn in their own colour whatever the light."""
+    more = len(scene.node_names) - len(marks.nodes)
+    marked = np.array([m.role == "blocks" for m in marks.nodes] + [False] * (more + 1), dtype=np.bool_)
+    unlit = np.array([m.unlit for m in scene.materials] + [False], dtype=np.bool_)
+    return marked[scene.node] | unlit[scene.material]
 
 
 def _apply_bias(factor: F64, scene: Scene, level: Level, marks: Marks) -> None:

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from ropebell.level.arrange import Marks, arranged, chosen_pose, marks_in_force
 from ropebell.level.brief import NO_BRIEF, Brief, LightChange, Radiance
 from ropebell.level.cutouts import Cutouts, cutouts_of
-from ropebell.level.density import density_factors, ray_shares
+from ropebell.level.density import bare_faces, density_factors, ray_shares
 from ropebell.level.emission_picture import EmissionPicture, emission_picture, mean_emission
 from ropebell.level.model import AREA_KINDS, F32, F64, I32, Level, Light, Material, Notice, Primitive
 from ropebell.level.triangles import corner_bounds, longest_squared
@@ -119,7 +119,7 @@ class Scene:
         part: (T,) bool, whether the triangle takes part in a build.
         casts: (T,) bool, whether it blocks light. shadowed: (T,) bool, whether it receives shadow. reflects: (T,) bool,
             whether it adds bounced light.
-        bare: (T,) bool, whether it blocks and bounces light but gets no lightmap.
+        bare: (T,) bool, whether it blocks and bounces light but gets no lightmap: marked so, or drawn unlit.
         effort: (T,) float32 share of the gather rays that its texels get, less outside the play region.
         marks: in force, one per node.
         cutouts: triangles with holes, None if there are none.
@@ -212,7 +212,7 @@ def prepare(level: Level, brief: Brief = NO_BRIEF, emission: Emission | None = N
             parts.add(primitive, worlds, np.array(at, np.int32), number)
     scene = parts.scene(placed)
     scene = replace(scene, marks=marks, part=_part(scene, marks), factor=density_factors(scene, level, brief, marks))
-    scene = replace(scene, effort=ray_shares(scene, brief), **_switches(scene, marks))
+    scene = replace(scene, effort=ray_shares(scene, brief), bare=bare_faces(scene, marks), **_switches(scene, marks))
     scene = replace(scene, cutouts=cutouts_of(level, scene.material, scene.uv0, scene.uv1))
     anew = np.array([m.unwrap is True for m in marks.nodes] + [False], dtype=bool)
     if anew.any():
@@ -272,8 +272,7 @@ def _switches(scene: Scene, marks: Marks) -> dict[str, Any]:
     for name, key in (("casts", "casts"), ("shadowed", "receives"), ("reflects", "bounces")):
         on = np.array([getattr(m, key) is not False for m in marks.nodes] + [True], dtype=np.bool_)
         found[name] = on[scene.node]
-    bare = np.array([m.role == "blocks" for m in marks.nodes] + [False], dtype=np.bool_)
-    return {**found, "bare": bare[scene.node]}
+    return found
 
 
 def _part(scene: Scene, marks: Marks) -> NDArray[np.bool_]:

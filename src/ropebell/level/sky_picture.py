@@ -46,6 +46,12 @@ def read_hdr(path: Path) -> F32:
     height, width = int(found[1]), int(found[2])
     _check_size(width, height, path)
     pixels = _scan_lines(data, found.end(), width, height, path)
+    return from_rgbe(pixels)
+
+
+def from_rgbe(pixels: NDArray[np.uint8]) -> F32:
+    """(H, W, 3) float32 of (H, W, 4) mantissas and exponents; a mantissa stands for the middle of what was cut off to
+    it, as in Radiance itself."""
     scale = np.where(pixels[..., 3:] > 0, np.ldexp(1.0, pixels[..., 3:].astype(np.int32) - 136), 0.0)
     return ((pixels[..., :3] + 0.5) * scale).astype(np.float32)
 

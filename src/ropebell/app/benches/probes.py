@@ -35,7 +35,7 @@ class ProbesPage(QWidget):
             rows.addWidget(widget)
         self.heading = label("A moving thing at the eye", "heading")
         self.by_probes, self.by_below, self.sources = label(""), label(""), label("", "second")
-        for text in (self.heading, self.by_probes, self.by_below, self.sources):
+        for text in (self.heading, self.by_probes, self.sources, self.by_below):
             rows.addWidget(text)
         rows.addStretch(1)
         self.spacing.changed.connect(lambda v, g: self._set("Probe grid", f"spacing {g}", spacing=max(v, 0.0)))

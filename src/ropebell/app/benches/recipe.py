@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
-from ropebell.app.benches.parts import Choice, Scale, TunedNumber, label, rule
+from ropebell.app.benches.parts import Choice, Scale, TunedNumber, combo, label, pair, rule
 from ropebell.app.palette import MARGIN
 from ropebell.app.session import Session
 from ropebell.app.words import STAGE_WORDS, clock, megabytes, short_count
@@ -39,6 +39,9 @@ FINISH = (
     ("finish.stitch_seams", "Close seams", "Makes light meet where charts share an edge."),
     ("occlusion.enabled", "Ambient occlusion", "Darkens creases, from rays that are shot anyway."),
 )
+FORMATS = {
+    "half": "half-float OpenEXR", "shared-exponent": "shared exponent (.hdr)", "8-bit": "8-bit with a scale (.png)",
+}  # fmt: skip
 INTEGERS = {
     "light.gather_rays",
     "light.direct_samples",
@@ -103,6 +106,13 @@ class RecipeBench(QWidget):
         more_rows.setContentsMargins(0, 0, 0, 0)
         for spec in MORE:
             more_rows.addWidget(self._number(*spec))
+        self.format = combo("Format of the pages")
+        for key, words in FORMATS.items():
+            self.format.addItem(words, key)
+        self.format_words = label("", "second")
+        more_rows.addWidget(pair(label("Pages as", wrap=False), self.format, stretch=1))
+        more_rows.addWidget(self.format_words)
+        self.format.activated.connect(lambda _: self._set("output.format", self.format.currentData()))
         self._more.setVisible(False)
         rows.addWidget(self._more)
         rows.addStretch(1)
@@ -191,7 +201,20 @@ class RecipeBench(QWidget):
             box.setChecked(bool(get(recipe, key)))
         for row in self.occlusion:
             row.setVisible(recipe.occlusion.enabled)
+        self.format.setCurrentIndex(self.format.findData(recipe.output.format))
+        self.format_words.setText(self._format_words(recipe))
         self._show_cost(recipe)
+
+    def _format_words(self, recipe: Recipe) -> str:
+        """What the chosen format costs, as the last build measured it."""
+        pages = (self._session.last_manifest or {}).get("pages", [])
+        found = [p["formats"][recipe.output.format] for p in pages if recipe.output.format in p.get("formats", {})]
+        if not found:
+            return "The next build measures what each format costs."
+        rms = max(f["rms"] for f in found)
+        largest = max(f["largest"] for f in found)
+        size = megabytes(sum(f["bytes"] for f in found))
+        return f"Last build: {100 * rms:.2g} % off in the mean, {100 * largest:.2g} % at most, {size}."
 
     def _note(self, recipe: Recipe, key: str) -> str:
         """Default and last-built value, only where they differ from what is set."""

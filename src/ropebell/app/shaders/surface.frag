@@ -7,6 +7,7 @@ uniform float side;
 uniform vec3 base_color;
 uniform vec3 emission;
 uniform bool two_sided;
+uniform bool unlit;  // drawn in its own colour, whatever the light
 uniform float cutoff;  // below this alpha there is nothing; 0 where nothing has holes
 uniform sampler2D picture;
 uniform sampler2D glow_picture;
@@ -81,7 +82,8 @@ void main() {
         shown = to_display(mix(vec3(dot(surface, vec3(0.2126, 0.7152, 0.0722))), surface, 0.6) * sky);
     }
     // What has no place in this light says so, instead of being black.
-    if (v_page < -0.5 && (view == 0 || (view >= 2 && view <= 4))) {
+    if (unlit && (view == 0 || (view >= 2 && view <= 4))) shown = to_display(surface) * (view == 0 ? 1.0 : 0.35);
+    else if (v_page < -0.5 && (view == 0 || (view >= 2 && view <= 4))) {
         float hatch = step(0.5, fract((gl_FragCoord.x + gl_FragCoord.y) / 16.0));
         shown = to_display(surface * 0.35) * (0.82 + 0.18 * hatch) + 0.05 * hatch;
     }

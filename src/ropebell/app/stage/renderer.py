@@ -222,6 +222,7 @@ class Renderer:
             texture = self._textures.get(m.emission_texture.image) if m.emission_texture is not None else None
             (texture or self._white).use(4)
             p["two_sided"].value = batch.two_sided
+            p["unlit"].value = m.unlit
             p["cutoff"].value = m.alpha_cutoff / max(m.base_color[3], 1e-6) if has_holes(m) else 0.0
             texture = self._textures.get(m.base_texture.image) if m.base_texture is not None else None
             (texture or self._white).use(0)
