@@ -8,6 +8,7 @@ import signal
 import subprocess
 import sys
 import time
+import xml.etree.ElementTree as ET
 from pathlib import Path
 from typing import Any
 
@@ -15,6 +16,7 @@ import numpy as np
 import pytest
 
 from helpers import floor, level_file
+from ropebell.bench import engine, measure
 from ropebell.cli.main import main
 from ropebell.demo.builder import LevelBuilder, aimed, at
 from ropebell.level.model import Light
@@ -196,13 +198,25 @@ def test_without_a_display_open_says_so_in_one_line() -> None:
     assert "no display" in done.stderr and done.stderr.count("\n") == 1
 
 
-def test_the_bench_measures_what_it_says(capsys: pytest.CaptureFixture[str]) -> None:
+def test_the_bench_measures_what_it_says(
+    capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+) -> None:
     """On a tiny level: every figure is there and makes sense; the values themselves are for the real bench."""
-    assert call("bench", "--json", "--scale", "0.02") == 0
+    monkeypatch.setattr(measure, "STRENGTHS", (100.0,))
+    monkeypatch.setattr(measure, "STOPPED_IN", ("transport",))
+    monkeypatch.setattr(engine, "SIZES", (400_000, 800_000))
+    monkeypatch.setattr(engine, "LIVE_SIZES", (400_000,))
+    assert call("bench", "--json", "--scale", "0.02", "--plot", str(tmp_path / "curve.svg")) == 0
     figures = json.loads(said(capsys)[0])
     assert 0 < figures["transport_vs_bare"] < 1.5
     assert figures["relight_s"] > 0 and figures["full_build_s"] > 0
     assert figures["peak_memory_mb_per_million_texels"] > 100
+    small, large = figures["scaling"]
+    assert 0 < small["texels"] < large["texels"] and large["seconds"] > 0 and figures["threads_vs_one"] > 0.3
+    assert figures["engine_error"] < 0.2 and figures["equal_error_speedup"] > 1
+    assert 0 < figures["live_relight"][0]["seconds"] < figures["full_build_s"]
+    picture = ET.parse(tmp_path / "curve.svg").getroot()
+    assert len([e for e in picture if e.tag.endswith("circle")]) == 2
 
 
 def test_the_bench_of_the_window_says_at_once_that_there_is_no_display() -> None:

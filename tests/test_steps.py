@@ -655,7 +655,7 @@ def test_a_level_exported_again_keeps_camera_selection_and_marks(window: Window,
 def test_what_is_not_in_this_light_says_so(window: Window, qtbot: QtBot) -> None:
     s = window.session
     s.set_recipe("Draft", with_value(s.project.recipe, "draft", 8))
-    s.edit_brief("Move", lambda b: replace(b, marks={"things/crate": Mark("moving", poses={"x": Pose()})}))
+    s.edit_brief("Move", lambda b: replace(b, marks={"things/crate": Mark("left-out", poses={"x": Pose()})}))
     idle(window, qtbot)
     with qtbot.waitSignal(window.builds.ended, timeout=LONG):
         window.commands.run("build.start")

@@ -45,6 +45,8 @@ REPEATS = 3
 BATCH = 65_536
 # Of the demo's lights, the one whose strength is changed for the relight figure.
 LAMP = "lights/hall lamp"
+STRENGTHS = (100.0, 300.0, 500.0)
+STOPPED_IN = ("charts", "footing", "direct", "transport")
 CHECKED_HALLS = 4
 BIG_HALLS, BIG_TEXELS_PER_METRE = 8, 5.6
 
@@ -55,6 +57,8 @@ def run(scale: float = 1.0) -> dict[str, Any]:
     Args:
         scale: size of the level relative to the usual one; small values are for trying out.
     """
+    from ropebell.bench import engine  # it needs `ready` from here
+
     with tempfile.TemporaryDirectory(prefix="ropebell-bench-") as scratch:
         folder = Path(scratch)
         level = write_demo(folder / "one") / LEVEL_NAME
@@ -65,6 +69,9 @@ def run(scale: float = 1.0) -> dict[str, Any]:
             **_stopping(level, folder, 8.0 * min(scale, 1.0) ** 0.5),
             **_large_level(folder, scale),
             **_checks(folder, scale),
+            **engine.scaling(level, scale),
+            **(engine.against_brute_force() if scale >= 1 else engine.against_brute_force(4, 1000)),
+            **engine.live_relight(folder, scale),
         }
     return figures
 
@@ -79,7 +86,8 @@ class _Ready:
     samples: OpenSamples
 
 
-def _ready(level: Path, density: float, workers: int) -> _Ready:
+def ready(level: Path, density: float, workers: int) -> _Ready:
+    """A level with its charts and open samples, ready for rays."""
     scene = flatten(open_level(level))
     space = RaySpace(scene.corners)
     surface = Surface.of(scene, space)
@@ -95,7 +103,7 @@ def _ready(level: Path, density: float, workers: int) -> _Ready:
 def _transport_against_bare(level: Path, density: float) -> dict[str, Any]:
     """Rays per second of the transport stage and of the ray library alone, on the same rays and threads."""
     workers = os.cpu_count() or 1
-    r = _ready(level, density, workers)
+    r = ready(level, density, workers)
     active = np.flatnonzero(r.samples.count > 0).astype(np.int32)
     hits = empty_hits(len(r.texels), RAYS)
     batches = list(_rays_of(r, active))
@@ -148,7 +156,7 @@ def _relight_against_full(level: Path, folder: Path, density: float) -> dict[str
     cache = folder / "relight-cache"
     full, _ = _build(level, folder / "full", cache, recipe, {})
     times = []
-    for strength in (100.0, 300.0, 500.0):
+    for strength in STRENGTHS:
         change = {LAMP: LightChange(strength)}
         seconds, manifest = _build(level, folder / f"relight-{strength:g}", cache, recipe, change)
         if set(manifest["reused"]) < {"charts", "footing", "direct", "transport"}:
@@ -179,7 +187,7 @@ def _stopping(level: Path, folder: Path, density: float) -> dict[str, Any]:
     """Seconds from asking a build to stop until its process is gone, in every long stage."""
     recipe = with_value(named("final"), "density.texels_per_metre", density)
     times = []
-    for stage in ("charts", "footing", "direct", "transport"):
+    for stage in STOPPED_IN:
         out = folder / f"stopped-{stage}"
         process = BuildProcess(Request(level, out, folder / f"cache-{stage}", recipe, pictures=False))
         while process.poll() is None:

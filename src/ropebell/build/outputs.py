@@ -49,6 +49,7 @@ class Built:
     Attributes:
         lamps: (N, 3) float32 lux of punctual lights alone, which no noise is in.
         hybrid: (N, 3) float32 lux of the direct light of hybrid lights, None without such lights.
+        direction: (N, 3) float32 where each texel's light comes from, None where nobody asked.
     """
 
     level: Level
@@ -63,6 +64,7 @@ class Built:
     emission: Emission
     lamps: F32
     hybrid: F32 | None = None
+    direction: F32 | None = None
 
     def page_fields(self, padding: int, tick: Callable[[float], None]) -> dict[str, F32]:
         """Total and direct light as (P, H, W, 3) pages, dilated through the padding; with hybrid lights also `near`,
@@ -75,6 +77,8 @@ class Built:
         if self.hybrid is not None:
             without = np.maximum(self.solution.total - self.hybrid, 0.0)
             fields["near"] = to_pages(without, self.texels, self.samples.target, steps)
+        if self.direction is not None:
+            fields["direction"] = to_pages(self.direction, self.texels, self.samples.target, steps)
         tick(1.0)
         return fields
 
@@ -141,17 +145,18 @@ def _write_pages(
         name = f"{PAGES}/page-{number:02d}.exr"
         write_page(out / name, fields["total"][number])
         write_page(out / LAYERS / f"direct-{number:02d}.exr", fields["direct"][number])
-        near = {}
-        if "near" in fields:
-            near["near"] = f"{LAYERS}/near-{number:02d}.exr"
-            write_page(out / near["near"], fields["near"][number])
+        layers: dict[str, str] = {}
+        for layer in ("near", "direction"):
+            if layer in fields:
+                layers[layer] = f"{LAYERS}/{layer}-{number:02d}.exr"
+                write_page(out / layers[layer], fields[layer][number])
         delivered = _deliver(out, number, fields["total"][number], chosen)
         side = built.atlas.side
         pages.append(
             {
                 "file": name,
                 "direct": f"{LAYERS}/direct-{number:02d}.exr",
-                **near,
+                **layers,
                 **delivered,
                 "width": side,
                 "height": side,

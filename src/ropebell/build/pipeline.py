@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 
 from ropebell.build import stages
+from ropebell.build.directions import directions
 from ropebell.build.estimate import RATES, estimate_for, predicted_texels
 from ropebell.build.fields import Sources, hybrid_light, kept_back, lamp_light, ray_light, reflecting, shadow_ray_light
 from ropebell.build.finish import finish
@@ -107,7 +108,7 @@ class Pipeline:
             lamp_light(scene, sources, len(texels)),
             hybrid_light(scene, sources, len(texels)),
         )
-        manifest = self._finish(built, names, hits)
+        manifest = self._finish(built, names, hits, sources)
         self.store.trim(
             {names.charts, names.footing, names.transport, *names.lights.values(), *names.emitters.values()}
         )
@@ -379,10 +380,13 @@ class Pipeline:
             self._warn(findings)
             return write_probes(self.request.out, probes) if probes is not None else {}
 
-    def _finish(self, built: Built, names: stages.Digests, hits: Hits) -> dict[str, Any]:
+    def _finish(self, built: Built, names: stages.Digests, hits: Hits, sources: Sources) -> dict[str, Any]:
         with self._stage("finish"):
             tick = self._progress.stage("finish")
             built, finished = finish(built, hits, self.request, stages.part_of(tick, 0.0, 0.7))
+            if self.recipe.output.directional:
+                found = directions(built, hits, sources, self.request, lambda _: self._check_stop())
+                built = replace(built, direction=found)
             fields = built.page_fields(self.recipe.padding, stages.part_of(tick, 0.7, 1.0))
             if finished:
                 self.journal.write("finish", **finished)

@@ -134,7 +134,6 @@ SHIPPED: dict[str, Recipe] = {
 
 # Settings that the engine cannot honour yet are refused, so that none is ever ignored in silence.
 UNAVAILABLE = {
-    "output.directional": "directional lightmaps",
     "sight.enabled": "the visibility stage",
 }
 

@@ -68,6 +68,7 @@ def parser() -> argparse.ArgumentParser:
     p = commands.add_parser("bench", help="measure this machine against the bare ray library")
     p.add_argument("--json", action="store_true")
     p.add_argument("--window", action="store_true", help="also measure the window (needs a display or offscreen Qt)")
+    p.add_argument("--plot", type=Path, default=None, metavar="FILE", help="draw how the time grows with texels, SVG")
     p.add_argument("--scale", type=float, default=1.0, help="size of the test relative to the usual one")
     return top
 
@@ -131,11 +132,11 @@ def _run(options: argparse.Namespace) -> int:
     if options.command == "accuracy":
         return _accuracy(options.out, options.json)
     if options.command == "bench":
-        return _bench(options.json, options.scale, options.window)
+        return _bench(options.json, options.scale, options.window, options.plot)
     return _window(options)
 
 
-def _bench(as_json: bool, scale: float, window: bool) -> int:
+def _bench(as_json: bool, scale: float, window: bool, plot: Path | None) -> int:
     from ropebell.bench import report, run
 
     if window:
@@ -147,6 +148,10 @@ def _bench(as_json: bool, scale: float, window: bool) -> int:
         from ropebell.app.latency import measure
 
         figures["window"] = measure()
+    if plot is not None:
+        from ropebell.bench.engine import curve_svg
+
+        write_text(plot, curve_svg(figures["scaling"]))
     print(json.dumps(figures, indent=1) if as_json else report(figures))
     return EXIT_DONE
 

@@ -16,7 +16,7 @@ from ropebell.light.area_light import candela_per_radiance, shape_of
 from ropebell.light.harmonics import COUNT, basis, projected
 from ropebell.light.rays import END_SHORT, RaySpace
 from ropebell.light.sampling import fibonacci_sphere
-from ropebell.light.sky import SkyMap
+from ropebell.light.sky import SkyMap, sky_seen
 from ropebell.light.transport import SKY, resolve
 
 RAYS = 512
@@ -131,11 +131,7 @@ def sky_radiance(lit: LitLevel, directions: F32) -> F64:
     """(n, 3) cd/m² of the sky in some directions."""
     if lit.picture is None:
         return np.repeat(np.array(lit.sky)[None], len(directions), axis=0)
-    height, width = lit.picture.radiance.shape[:2]
-    row = np.minimum(np.arccos(np.clip(directions[:, 1], -1, 1)) / math.pi * height, height - 1).astype(np.int64)
-    turn = (np.arctan2(-directions[:, 0], directions[:, 2]) - lit.picture.turn) % (2 * math.pi)
-    column = np.minimum(turn / (2 * math.pi) * width, width - 1).astype(np.int64)
-    return lit.picture.radiance[row, column] * np.array(lit.sky)
+    return sky_seen(lit.picture, directions) * np.array(lit.sky)
 
 
 def _from_lights(lit: LitLevel, position: F64) -> F64:

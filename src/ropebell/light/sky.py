@@ -77,6 +77,15 @@ def _shrunk(picture: F32) -> F64:
     return cut.reshape(height, factor, width, factor, 3).mean(axis=(1, 3))
 
 
+def sky_seen(sky: SkyMap, directions: F32) -> F64:
+    """(n, 3) radiance over its mean in some directions."""
+    height, width = sky.radiance.shape[:2]
+    row = np.minimum(np.arccos(np.clip(directions[:, 1], -1, 1)) / np.pi * height, height - 1).astype(np.int64)
+    turn = (np.arctan2(-directions[:, 0], directions[:, 2]) - sky.turn) % (2 * np.pi)
+    column = np.minimum(turn / (2 * np.pi) * width, width - 1).astype(np.int64)
+    return sky.radiance[row, column].astype(np.float64)
+
+
 def sky_field(
     sky: SkyMap, surface: Surface, space: RaySpace, samples: OpenSamples, rays_per_texel: int, seed: int, workers: int,
     tick: Callable[[float], None], shadowed: NDArray[np.bool_] | None = None,

@@ -38,6 +38,7 @@ FINISH = (
     ("finish.denoise", "Denoise gathered light", "Filters within what noise explains; lamp shadows stay sharp."),
     ("finish.stitch_seams", "Close seams", "Makes light meet where charts share an edge."),
     ("occlusion.enabled", "Ambient occlusion", "Darkens creases, from rays that are shot anyway."),
+    ("output.directional", "Direction for relief", "A second page each: where light comes from, for bumpy surfaces."),
 )
 FORMATS = {
     "half": "half-float OpenEXR", "shared-exponent": "shared exponent (.hdr)", "8-bit": "8-bit with a scale (.png)",

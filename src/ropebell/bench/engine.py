@@ -1,0 +1,214 @@
+"""How the light engine scales: with texels, with cores, against brute force, and how fast it relights."""
+
+from __future__ import annotations
+
+import importlib.util
+import os
+import tempfile
+import time
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from ropebell.bench.measure import ready
+from ropebell.build.journal import Journal
+from ropebell.build.meter import Meter
+from ropebell.build.pipeline import Pipeline
+from ropebell.build.precheck import gather
+from ropebell.build.project import find_project
+from ropebell.build.recipe import named, with_value
+from ropebell.build.relight import Relight
+from ropebell.build.request import Request
+from ropebell.build.result import open_result
+from ropebell.demo.builder import LevelBuilder, at
+from ropebell.demo.shapes import box, quad
+from ropebell.demo.write import write_demo
+from ropebell.level.brief import LightChange
+from ropebell.level.gltf_write import plain_glb
+from ropebell.level.model import Light
+from ropebell.level.open import open_level
+from ropebell.level.scene import flatten, with_lights
+from ropebell.light.transport import empty_hits, trace
+
+# The tracer is a test's, written apart from the engine; without a checkout there is none to compare with.
+TRACER = Path(__file__).parents[3] / "tests" / "reference_tracer.py"
+SCALING_RAYS = 16
+SIZES = (50_000, 200_000, 800_000, 3_200_000)
+LIVE_SIZES = (200_000, 1_000_000)
+LAMP = "lights/hall lamp"
+
+
+def scaling(level: Path, scale: float) -> dict[str, Any]:
+    """Seconds of the transport stage per million texels at growing density, and on one thread against all."""
+    workers = os.cpu_count() or 1
+    table, one_thread = [], 0.0
+    probe = ready(level, 2.0, workers)
+    for wanted in SIZES:
+        r = ready(level, 2.0 * (wanted * scale / len(probe.texels)) ** 0.5, workers)
+        hits = empty_hits(len(r.texels), SCALING_RAYS)
+
+        def shoot(threads: int, r: Any = r, hits: Any = hits) -> float:
+            began = time.perf_counter()
+            rays = (0, SCALING_RAYS)
+            trace(r.surface, r.space, r.texels, r.atlas, r.samples, hits, rays, 1, threads, lambda _: None)
+            return time.perf_counter() - began
+
+        shoot(workers)
+        seconds = min(shoot(workers) for _ in range(2))
+        if wanted == SIZES[1]:
+            one_thread = shoot(1) / seconds
+        count = len(r.texels)
+        table.append({"texels": count, "seconds": round(seconds, 3), "per_million": round(seconds / count * 1e6, 3)})
+    rates = [row["per_million"] for row in table]
+    return {
+        "scaling": table, "scaling_spread": round(max(rates) / min(rates) - 1, 3),
+        "threads": workers, "threads_vs_one": round(one_thread, 3),
+    }  # fmt: skip
+
+
+def closed_room() -> LevelBuilder:
+    """Coloured walls, a table, a pillar and two lamps."""
+    b = LevelBuilder()
+    for name, color in {"white": (0.75,) * 3, "red": (0.7, 0.1, 0.1), "green": (0.1, 0.6, 0.2)}.items():
+        b.material(name, (color[0], color[1], color[2]))
+    b.add("g", "room", box((0, 0, 0), (4, 3, 4)).turned_inside_out(), "white")
+    b.add("g", "red wall", quad([(0.01, 0, 4), (0.01, 0, 0), (0.01, 3, 0), (0.01, 3, 4)]), "red")
+    b.add("g", "green wall", quad([(3.99, 0, 0), (3.99, 0, 4), (3.99, 3, 4), (3.99, 3, 0)]), "green")
+    b.add("g", "table", box((1.4, 0.8, 1.0), (2.6, 0.9, 2.0)), "white")
+    b.add("g", "pillar", box((2.5, 0, 2.4), (2.8, 3, 2.7)), "white")
+    for number, (position, color, candela) in enumerate(
+        (((1.0, 2.4, 1.2), (1, 0.83, 0.67), 120.0), ((3.2, 1.2, 3.4), (0.17, 0.33, 1), 60.0))
+    ):
+        b.light(f"lamp {number}", Light(f"lamp {number}", "point", color, candela), at(*position))
+    return b
+
+
+def against_brute_force(places: int = 32, paths: int = 20_000) -> dict[str, Any]:
+    """How much longer a plain path tracer takes for the error that a build has, four bounces, same ray library.
+
+    The tracer is given as many cores as the engine by dividing its time by their number.
+    """
+    tracer_type = _tracer()
+    if tracer_type is None:
+        return {"equal_error_speedup": None}
+    with tempfile.TemporaryDirectory(prefix="ropebell-bench-") as scratch:
+        folder = Path(scratch)
+        path = folder / "room.glb"
+        path.write_bytes(plain_glb(closed_room().level(path), "bench"))
+        made = named("working")
+        for key, value in {"density.texels_per_metre": 12.0, "light.bounces": 4, "finish.denoise": False}.items():
+            made = with_value(made, key, value)
+        seconds, texels = [], 0
+        for run in range(2):  # the first one loads the kernels
+            out = folder / f"out-{run}"
+            out.mkdir()
+            journal = Journal(out)
+            began = time.perf_counter()
+            request = Request(path, out, folder / f"cache-{run}", made, pictures=False)
+            texels = Pipeline(request, journal, lambda: None).run()["texels"]
+            seconds.append(time.perf_counter() - began)
+            journal.close()
+        level = open_level(path)
+        scene = flatten(level)
+        albedo = np.array([m.base_color[:3] for m in level.materials])[scene.material]
+        lights = [(tuple(x.position), tuple(np.array(x.color) * x.intensity)) for x in scene.lights]
+        tracer = tracer_type(scene.corners, albedo, lights)
+        reader = Meter(open_result(out))
+        rng = np.random.default_rng(5)
+        # Middles of texels, or the meter's interpolation would smooth the engine's noise.
+        spots = (rng.integers(2, 46, (4 * places, 2)) + 0.5) / 12.0
+        # Not under the pillar.
+        spots = spots[((spots < 2.3) | (spots > 2.9)).any(axis=1)][:places]
+        errors: list[float] = []
+        spreads: list[float] = []
+        took = 0.0
+        for number, (x, z) in enumerate(spots):
+            spot = np.array([x, 0.0, z])
+            ours = reader.read(spot, np.array([0.0, 1, 0]), per_light=False).irradiance
+            began = time.perf_counter()
+            mean, error = tracer.irradiance(tuple(spot), (0, 1, 0), paths, 4, seed=number)
+            took += time.perf_counter() - began
+            errors.append(float(((ours - mean) / mean).mean()))
+            spreads.append(float((error / mean).mean() * paths**0.5))
+    # The tracer's own noise is part of the difference; what is left is the engine's.
+    spread = float(np.square(spreads).mean())
+    engine_error = max(float(np.square(errors).mean()) - spread / paths, 1e-8) ** 0.5
+    needed = spread / engine_error**2
+    per_path = took / (places * paths) / (os.cpu_count() or 1)
+    return {
+        "engine_seconds": round(min(seconds), 3), "engine_texels": texels, "engine_error": round(engine_error, 4),
+        "tracer_paths_for_it": round(needed), "tracer_paths_per_s": round(1 / per_path),
+        "equal_error_speedup": round(needed * texels * per_path / min(seconds), 1),
+    }  # fmt: skip
+
+
+def _tracer() -> Any:
+    if not TRACER.is_file():
+        return None
+    spec = importlib.util.spec_from_file_location("reference_tracer", TRACER)
+    assert spec is not None and spec.loader is not None
+    module = importlib.util.module_from_spec(spec)
+    spec.loader.exec_module(module)
+    return module.Reference
+
+
+def live_relight(folder: Path, scale: float) -> dict[str, Any]:
+    """Seconds in which a changed lamp is relit from stored fields, and in which these are solved once before."""
+    table = []
+    for number, wanted in enumerate(LIVE_SIZES):
+        project = find_project(write_demo(folder / f"live-{number}"))
+        level = open_level(project.level)
+        made = with_value(named("working"), "light.gather_rays", 64)
+        probe = ready(project.level, 2.0, os.cpu_count() or 1)
+        made = with_value(made, "density.texels_per_metre", 2.0 * (wanted * scale / len(probe.texels)) ** 0.5)
+        out = folder / f"live-out-{number}"
+        out.mkdir()
+        journal = Journal(out)
+        request = Request(project.level, out, folder / f"live-cache-{number}", made, (300.0, 350.0, 450.0))
+        manifest = Pipeline(request, journal, lambda: None).run()
+        journal.close()
+        brief = project.brief.__class__()
+        now = gather(level, brief, made, request.sky, ())
+        began = time.perf_counter()
+        fields = Relight.of(manifest, now, request.cache, lambda _: None)
+        prepared = time.perf_counter() - began
+        assert fields is not None
+        times = []
+        for candela in (100.0, 300.0, 500.0):
+            changed = brief.__class__(lights={LAMP: LightChange(candela)})
+            began = time.perf_counter()
+            scene = with_lights(now.subject.scene, level, changed)
+            fields.light(fields.strengths(scene, request.sky), fields.thrown(scene, request.sky))
+            times.append(time.perf_counter() - began)
+        table.append({"texels": manifest["texels"], "seconds": round(min(times), 3), "prepared": round(prepared, 2)})
+    return {"live_relight": table}
+
+
+def curve_svg(table: list[dict[str, Any]]) -> str:
+    """Seconds of the transport stage over texels, both logarithmic, as an SVG picture."""
+    width, height, left, low = 560, 340, 66, 46
+    texels, seconds = ([row[key] for row in table] for key in ("texels", "seconds"))
+    x0, x1 = np.log10(min(texels)) - 0.1, np.log10(max(texels)) + 0.1
+    y0, y1 = np.log10(min(seconds)) - 0.2, np.log10(max(seconds)) + 0.2
+
+    def at(t: float, s: float) -> str:
+        x = left + (np.log10(t) - x0) / (x1 - x0) * (width - left - 20)
+        y = height - low - (np.log10(s) - y0) / (y1 - y0) * (height - low - 30)
+        return f"{x:.1f},{y:.1f}"
+
+    straight = [(t, seconds[0] * t / texels[0]) for t in texels]
+    text = [f'<svg xmlns="http://www.w3.org/2000/svg" width="{width}" height="{height}" font-family="sans-serif"'
+            ' font-size="12"><rect width="100%" height="100%" fill="#ffffff"/>',
+            f'<polyline points="{" ".join(at(*p) for p in straight)}" fill="none" stroke="#b9b9b9"'
+            ' stroke-dasharray="4 4"/>',
+            f'<polyline points="{" ".join(at(*p) for p in zip(texels, seconds))}" fill="none" stroke="#8a5a1c"'
+            ' stroke-width="2"/>']  # fmt: skip
+    for t, s in zip(texels, seconds):
+        x, y = at(t, s).split(",")
+        text.append(f'<circle cx="{x}" cy="{y}" r="3.5" fill="#8a5a1c"/>')
+        text.append(f'<text x="{x}" y="{height - low + 18}" text-anchor="middle">{t:,}</text>')
+        text.append(f'<text x="{float(x) - 8}" y="{float(y) - 8}" text-anchor="end">{s:.2g} s</text>')
+    text.append(f'<text x="{left}" y="{height - 8}">texels; dashed: in proportion to the first</text>')
+    text.append(f'<text x="{left}" y="18">transport stage, {SCALING_RAYS} rays a texel</text></svg>')
+    return "\n".join(text) + "\n"

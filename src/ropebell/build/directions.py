@@ -1,0 +1,68 @@
+"""The direction that each texel's light comes from, put together from a build's parts."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+
+from ropebell.build.fields import Sources, emitter_of_texel
+from ropebell.build.outputs import Built
+from ropebell.build.request import Request
+from ropebell.level.model import F32, F64
+from ropebell.level.sky_picture import read_sky_picture
+from ropebell.light.direction import (
+    LUMINANCE,
+    add_source,
+    gathered_moments,
+    mean_direction,
+    texel_places,
+    ways_to,
+)  # fmt: skip
+from ropebell.light.sky import SkyMap, sky_seen
+from ropebell.light.transport import Hits
+
+
+def directions(built: Built, hits: Hits, sources: Sources, request: Request, tick: Callable[[float], None]) -> F32:
+    """(N, 3) float32 D of every texel: see `light.direction`.
+
+    Light of an emitter or of an area light is taken to come from its middle.
+    """
+    leaving = built.albedo * built.solution.total[built.samples.target] / np.float32(np.pi)
+    # Emitters that fill much of a texel's view are met by its rays; all others are added below.
+    of_texel = emitter_of_texel(built.scene, built.texels)
+    luminance = (leaving @ LUMINANCE).astype(np.float32)
+    total, vector, normals = gathered_moments(
+        built.surface, built.samples, hits.table, luminance, _sky(request), request.recipe.light.seed,
+        request.workers, tick,
+    )  # fmt: skip
+    places = texel_places(built.surface, built.samples)
+    for light in built.scene.lights:
+        field, strength = sources.lights[light.name], max(float(light.strength @ LUMINANCE), 0.0)
+        if strength and len(field.texel):
+            toward = ways_to(light, places[field.texel], built.space.centre)
+            add_source(total, vector, field.texel, field.value * np.float32(strength), toward, normals)
+    for number, emitter in enumerate(built.scene.emitters):
+        field = sources.emitters[emitter.name]
+        if not len(field.texel):
+            continue
+        lux = (field.rgb * emitter.radiance) @ LUMINANCE
+        toward = _middle(built, emitter.triangles) - places[field.texel]
+        own = of_texel[field.texel] == number
+        add_source(total, vector, field.texel[~own], lux[~own], toward[~own], normals)
+    return mean_direction(total, vector)
+
+
+def _middle(built: Built, triangles: np.ndarray) -> F64:
+    """(3,) middle of some triangles, relative to the centre."""
+    corners, areas = built.scene.corners[triangles], built.scene.areas[triangles]
+    return np.average(corners.mean(axis=1), axis=0, weights=areas) - built.space.centre
+
+
+def _sky(request: Request) -> Callable[[F32], F64]:
+    mean = np.array(request.sky)
+    if request.sky_picture is None:
+        even = float(mean @ LUMINANCE)
+        return lambda ways: np.full(len(ways), even)
+    picture = SkyMap.of(read_sky_picture(request.sky_picture), request.brief.sky_now.turn)
+    return lambda ways: (sky_seen(picture, ways) * mean) @ LUMINANCE
