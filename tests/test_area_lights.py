@@ -204,7 +204,7 @@ def test_an_area_light_that_is_live_is_told() -> None:
     brief = with_added(Brief(), "r", "rectangle", tuple(float(v) for v in hall.place((0.0, 3.0, 0.0))))
     for mode in ("live", "hybrid"):
         odd = with_settings(brief, ["added/r"], mode=mode)
-        hits = [f for f in modes(hall.subject(odd)) if f.kind == "baked-only-shape"]
+        hits = [f for f in modes(hall.subject(odd)) if f.kind == "area-light-live"]
         assert [f.object for f in hits] == ["added/r"]
-        assert not [f for f in modes(hall.subject(apply_fix(odd, hits[0]))) if f.kind == "baked-only-shape"]
+        assert not [f for f in modes(hall.subject(apply_fix(odd, hits[0]))) if f.kind == "area-light-live"]
     assert at(0, 0, 0).shape == (4, 4)

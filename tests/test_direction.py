@@ -108,6 +108,18 @@ def test_suns_area_lights_emitters_and_pictures_have_their_side(tmp_path: Path) 
     np.testing.assert_allclose(found / np.linalg.norm(found), [-slant, slant, 0], atol=0.12)
 
 
+def test_an_emitter_that_fills_the_view_is_seen_by_rays(tmp_path: Path) -> None:
+    """A huge ceiling is like an even sky: half above. Taken to be at its middle, it would come from there alone."""
+    b = plain()
+    b.material("glow", (0, 0, 0), glow=(50.0,) * 3)
+    b.add("g", "floor", floor(1), "surface")
+    b.add("g", "ceiling", floor(60).turned_inside_out(), "glow", at(9.0, 1.0, 0.0))
+    direction, light = directed(tmp_path, b)
+    middle = (light[..., 0] > 100) & (np.abs(direction[..., 1]) < 0.7)
+    assert middle.sum() > 15
+    np.testing.assert_allclose(direction[middle].mean(axis=0), [0, 0.5, 0], atol=0.06)
+
+
 def test_without_light_there_is_no_direction_and_none_is_too_long() -> None:
     total, vector = np.zeros(3, np.float32), np.zeros((3, 3), np.float32)
     normals = np.repeat(np.array([[0, 1, 0]], np.float32), 3, axis=0)

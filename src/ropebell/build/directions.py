@@ -26,12 +26,16 @@ from ropebell.light.transport import Hits
 def directions(built: Built, hits: Hits, sources: Sources, request: Request, tick: Callable[[float], None]) -> F32:
     """(N, 3) float32 D of every texel: see `light.direction`.
 
-    Light of an emitter or of an area light is taken to come from its middle.
+    Light of an area light, or of an emitter that fills little of any texel's view, is taken to come from its middle;
+    larger emitters are seen by the gather rays.
     """
     leaving = built.albedo * built.solution.total[built.samples.target] / np.float32(np.pi)
-    # Emitters that fill much of a texel's view are met by its rays; all others are added below.
     of_texel = emitter_of_texel(built.scene, built.texels)
     luminance = (leaving @ LUMINANCE).astype(np.float32)
+    wide = {e.name for e in built.scene.emitters if len(sources.emitters[e.name].gathered)}
+    for number, emitter in enumerate(built.scene.emitters):
+        if emitter.name in wide:
+            luminance[of_texel == number] += np.float32(emitter.radiance @ LUMINANCE)
     total, vector, normals = gathered_moments(
         built.surface, built.samples, hits.table, luminance, _sky(request), request.recipe.light.seed,
         request.workers, tick,
@@ -44,7 +48,7 @@ def directions(built: Built, hits: Hits, sources: Sources, request: Request, tic
             add_source(total, vector, field.texel, field.value * np.float32(strength), toward, normals)
     for number, emitter in enumerate(built.scene.emitters):
         field = sources.emitters[emitter.name]
-        if not len(field.texel):
+        if not len(field.texel) or emitter.name in wide:
             continue
         lux = (field.rgb * emitter.radiance) @ LUMINANCE
         toward = _middle(built, emitter.triangles) - places[field.texel]

@@ -21,6 +21,7 @@ from ropebell.build.pictures import Pictures
 from ropebell.build.precheck import BLOCKING, Gathered, check_kept, gather
 from ropebell.build.probe_file import make_probes, write_probes
 from ropebell.build.progress import Progress
+from ropebell.build.refining import refine
 from ropebell.build.request import Request
 from ropebell.build.store import Artifact, Store, digest_of
 from ropebell.charts.atlas import Atlas
@@ -93,7 +94,7 @@ class Pipeline:
         albedo = self._albedo(level, scene, texels, atlas, names.charts)
         sources = self._direct(scene, surface, space, samples, names, texels)
         hits = self._transport(scene, surface, space, texels, atlas, samples, sources, albedo, names.transport)
-        solution = self._solve(scene, texels, hits, sources, albedo)
+        solution, first = self._solve(scene, texels, hits, sources, albedo)
         built = Built(
             level,
             scene,
@@ -108,7 +109,7 @@ class Pipeline:
             lamp_light(scene, sources, len(texels)),
             hybrid_light(scene, sources, len(texels)),
         )
-        manifest = self._finish(built, names, hits, sources)
+        manifest = self._finish(built, names, hits, sources, first)
         self.store.trim(
             {names.charts, names.footing, names.transport, *names.lights.values(), *names.emitters.values()}
         )
@@ -344,7 +345,8 @@ class Pipeline:
         if stop is not None:
             raise stop
 
-    def _solve(self, scene: Scene, texels: Texels, hits: Hits, sources: Sources, albedo: F32) -> Solution:
+    def _solve(self, scene: Scene, texels: Texels, hits: Hits, sources: Sources, albedo: F32) -> tuple[Solution, F32]:
+        """The solved light, and the direct light that went into it."""
         workers = self.request.workers
         with self._stage("solve"):
             direct = shadow_ray_light(scene, sources, len(texels))
@@ -368,7 +370,7 @@ class Pipeline:
                 solution, total=np.nan_to_num(solution.total, posinf=0.0, neginf=0.0),
                 direct=np.nan_to_num(solution.direct, posinf=0.0, neginf=0.0),
             )  # fmt: skip
-        return solution
+        return solution, direct
 
     def _probes(self, built: Built) -> dict[str, Any]:
         """Light the probes and write them; what the manifest says of them, empty without any."""
@@ -380,10 +382,15 @@ class Pipeline:
             self._warn(findings)
             return write_probes(self.request.out, probes) if probes is not None else {}
 
-    def _finish(self, built: Built, names: stages.Digests, hits: Hits, sources: Sources) -> dict[str, Any]:
+    def _finish(self, built: Built, names: stages.Digests, hits: Hits, sources: Sources, first: F32) -> dict[str, Any]:
         with self._stage("finish"):
             tick = self._progress.stage("finish")
+            refining: dict[str, Any] = {}
+            if self.recipe.light.noise_target:
+                built, refining = refine(built, hits, sources, first, self.request, lambda _: self._check_stop())
             built, finished = finish(built, hits, self.request, stages.part_of(tick, 0.0, 0.7))
+            if refining:
+                finished = {**finished, "refined": refining}
             if self.recipe.output.directional:
                 found = directions(built, hits, sources, self.request, lambda _: self._check_stop())
                 built = replace(built, direction=found)

@@ -34,6 +34,7 @@ class Light(_Part):
     bounce_gain: float = Field(1.0, ge=0, le=4, description="strength of bounced light, 1 is physical")
     bounce_saturation: float = Field(1.0, ge=0, le=1, description="colour kept by bounced light")
     seed: int = Field(1, ge=0, le=2**31 - 1, description="seed of the ray directions")
+    noise_target: float = Field(0.0, ge=0, le=1, description="share of a texel's light; 0: rays are only counted")
 
 
 class Occlusion(_Part):

@@ -134,8 +134,9 @@ def warm() -> None:
         journal = Journal(out)
         try:
             recipe = with_value(named("sketch"), "occlusion.enabled", True)
-            for key in ("finish.denoise", "finish.stitch_seams"):
+            for key in ("finish.denoise", "finish.stitch_seams", "output.directional"):
                 recipe = with_value(recipe, key, True)
+            recipe = with_value(recipe, "light.noise_target", 1e-3)
             request = Request(folder / "warm.obj", out, folder / "cache", recipe, (1.0, 1.0, 1.0))
             Pipeline(request, journal, lambda: None).run()
             _warm_lights()

@@ -79,7 +79,7 @@ def modes(s: Subject) -> Iterator[Finding]:
         if light.kind in AREA_KINDS and light.mode in ("live", "hybrid"):
             reason = f"It is {light.mode}, but a {light.kind} of light can only be baked."
             fix = ("light", light.name, "mode", '"baked"')
-            yield Finding("baked-only-shape", "warning", light.name, reason, "Bake it", place, fix)
+            yield Finding("area-light-live", "warning", light.name, reason, "Bake it", place, fix)
         elif light.mode == "live" and len(live) < FEW * len(lights):
             baked = f"{len(lights) - len(live)} of {len(lights)}"
             reason = f"It is live, while {baked} lights are baked; no page holds its light."

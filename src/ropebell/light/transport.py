@@ -33,7 +33,7 @@ def passes(rays: int) -> list[tuple[int, int]]:
 def trace(
     surface: Surface, space: RaySpace, texels: Texels, atlas: Atlas, samples: OpenSamples, hits: I32,
     rays: tuple[int, int], seed: int, workers: int, tick: Callable[[float], None],
-    budget: I32 | None = None,
+    budget: I32 | None = None, grid: I32 | None = None,
 ) -> None:  # fmt: skip
     """Fill columns `rays[0]` … `rays[1]` of the hit table.
 
@@ -44,6 +44,7 @@ def trace(
         hits: (N, R) int32, written: a texel index, or `SKY`, `BACK`, `NONE`.
         seed: decorrelates builds; equal seeds give equal tables on any number of workers.
         budget: (N,) rays that each texel may shoot; None: all.
+        grid: from `targets`, where `samples` are those of some texels only; None: made here.
     """
     first_ray, end_ray = rays
     width = end_ray - first_ray
@@ -52,7 +53,7 @@ def trace(
         # Whole passes only: a prefix of the sequence is as even as the whole.
         wanted &= budget > first_ray
     active = np.flatnonzero(wanted).astype(np.int32)
-    flat_grid = _targets(texels, samples)
+    flat_grid = targets(texels, samples) if grid is None else grid
     plain = plain_points(first_ray, end_ray)
     records = hit_records(surface, atlas)
 
@@ -70,8 +71,8 @@ def trace(
     run_chunks(len(active), max(RAYS_PER_CHUNK // width, 1), shoot, workers, tick)
 
 
-def _targets(texels: Texels, samples: OpenSamples) -> I32:
-    """The texel grid with closed texels replaced by those that speak for them."""
+def targets(texels: Texels, samples: OpenSamples) -> I32:
+    """(P, H, W) the texel grid with closed texels replaced by those that speak for them."""
     grid = texels.grid.copy()
     inside = grid >= 0
     grid[inside] = samples.target[grid[inside]]

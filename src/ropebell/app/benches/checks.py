@@ -29,7 +29,7 @@ FINDING, GROUP = Qt.ItemDataRole.UserRole, Qt.ItemDataRole.UserRole + 1
 TITLES = {
     "animations": "Animated",
     "costly-blocker": "Costly sight blocker",
-    "baked-only-shape": "Shape can only be baked",
+    "area-light-live": "Live light with an area",
     "coplanar": "Faces in one plane",
     "coordinates-overlapping": "Lightmap coordinates overlap",
     "coordinates-out-of-range": "Coordinates out of range",
