@@ -47,7 +47,7 @@ BATCH = 65_536
 LAMP = "lights/hall lamp"
 STRENGTHS = (100.0, 300.0, 500.0)
 STOPPED_IN = ("charts", "footing", "direct", "transport")
-CHECKED_HALLS = 4
+CHECKED_HALLS, CHECKED_TRIANGLES = 4, 200_000
 BIG_HALLS, BIG_TEXELS_PER_METRE = 8, 5.6
 
 
@@ -220,9 +220,10 @@ def _large_level(folder: Path, scale: float) -> dict[str, Any]:
 
 
 def _checks(folder: Path, scale: float) -> dict[str, Any]:
-    """Seconds of all checks before a build, on a level of some 220,000 triangles in 500 objects; nothing kept."""
+    """Seconds of all checks before a build, on a level of some 200,000 triangles in 500 objects; nothing kept."""
     project = find_project(write_demo(folder / "checked", max(round(CHECKED_HALLS * scale), 1)))
-    level = _halved(open_level(project.level))
+    level = open_level(project.level)
+    level = _finer(level, round(CHECKED_TRIANGLES * min(scale * CHECKED_HALLS, 1.0)))
 
     def once() -> None:
         check(gather(level, project.brief, project.recipe, project.sky, project.tables).subject)
@@ -234,25 +235,34 @@ def _checks(folder: Path, scale: float) -> dict[str, Any]:
     return {"check_triangles": len(subject.scene), "check_objects": objects, "check_s": round(seconds, 2)}
 
 
-def _halved(level: Level) -> Level:
-    """A level with every triangle cut in two, from its first corner to the middle of the opposite edge."""
+def _finer(level: Level, wanted: int) -> Level:
+    """A level with the triangles of some meshes cut in four at the middles of their edges, until there are so many."""
+    users = np.bincount([n.mesh for n in level.nodes if n.mesh >= 0], minlength=len(level.meshes))
+    total, meshes = level.triangle_count(), list(level.meshes)
+    for number, mesh in enumerate(meshes):
+        more = 3 * users[number] * sum(len(p.triangles) for p in mesh.primitives)
+        if total + more <= wanted:
+            total += more
+            meshes[number] = replace(mesh, primitives=tuple(_in_four(p) for p in mesh.primitives))
+    return replace(level, meshes=tuple(meshes))
 
-    def cut(p: Primitive) -> Primitive:
-        a, b, c = p.triangles.T
-        middle = np.arange(len(a), dtype=np.int32) + len(p.positions)
 
-        def longer(values: F32 | None) -> F32 | None:
-            return None if values is None else np.concatenate([values, (values[b] + values[c]) / 2]).astype(np.float32)
+def _in_four(p: Primitive) -> Primitive:
+    ends = np.sort(np.stack([p.triangles, np.roll(p.triangles, -1, axis=1)], axis=2).reshape(-1, 2), axis=1)
+    edges, number = np.unique(ends, axis=0, return_inverse=True)
+    middle = (number.reshape(-1, 3) + len(p.positions)).astype(np.int32)
 
-        positions = longer(p.positions)
-        assert positions is not None
-        halves = np.concatenate([np.stack([a, b, middle], axis=1), np.stack([a, middle, c], axis=1)]).astype(np.int32)
-        return replace(
-            p, positions=positions, normals=longer(p.normals), uv0=longer(p.uv0), uv1=longer(p.uv1), triangles=halves
-        )
+    def longer(values: F32 | None) -> F32 | None:
+        return None if values is None else np.concatenate([values, values[edges].mean(axis=1)]).astype(np.float32)
 
-    meshes = tuple(replace(m, primitives=tuple(cut(p) for p in m.primitives)) for m in level.meshes)
-    return replace(level, meshes=meshes)
+    (a, b, c), (ab, bc, ca) = p.triangles.T, middle.T
+    parts = [np.stack(t, axis=1) for t in ((a, ab, ca), (ab, b, bc), (ca, bc, c), (ab, bc, ca))]
+    positions = longer(p.positions)
+    assert positions is not None
+    return replace(
+        p, positions=positions, normals=longer(p.normals), uv0=longer(p.uv0), uv1=longer(p.uv1),
+        triangles=np.concatenate(parts).astype(np.int32),
+    )  # fmt: skip
 
 
 def report(figures: dict[str, Any]) -> str:

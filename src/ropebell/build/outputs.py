@@ -15,7 +15,7 @@ from typing import Any
 import numpy as np
 
 import ropebell
-from ropebell.build.formats import ENCODERS, SUFFIXES, compared
+from ropebell.build.formats import ENCODERS, SUFFIXES, compared, errors
 from ropebell.build.pages import needs_single, write_page
 from ropebell.build.request import Request
 from ropebell.build.thumbnail import thumbnail
@@ -125,13 +125,17 @@ def write_outputs(
 
 
 def _deliver(out: Path, number: int, page: F32, chosen: str) -> dict[str, Any]:
-    """Write a page in the chosen format, if it is not the one that is kept anyway; every format's error is told."""
+    """Write a page in the chosen format, if it is not the one that is kept anyway.
+
+    Every format's error is told, that of the chosen one from all of the page.
+    """
     told: dict[str, Any] = {"formats": compared(page)}
     if chosen != "half":
         made = ENCODERS[chosen](page)
         name = f"{PAGES}/page-{number:02d}{SUFFIXES[chosen]}"
         write_bytes(out / name, made.data)
         told["delivered"] = {"file": name, "format": chosen, "scale": made.scale}
+        told["formats"][chosen] = {"bytes": len(made.data), **errors(page, made.decoded)}
     return told
 
 
