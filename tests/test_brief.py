@@ -368,7 +368,13 @@ def test_checks_are_kept_by_digest_until_something_changes(tmp_path: Path) -> No
     entries = len(list(store.folder.iterdir()))
     assert of(Brief()) == first and len(list(store.folder.iterdir())) == entries
     marked = of(Brief(marks={"g/crate": Mark(work=True)}))
-    assert "work-object" in {f.kind for f in marked} and len(list(store.folder.iterdir())) == entries + 1
+    assert "work-object" in {f.kind for f in marked} and len(list(store.folder.iterdir())) == entries + 2
+    # A lamp's strength is no matter of shapes: only what is decided is looked at anew.
+    entries = len(list(store.folder.iterdir()))
+    brighter = of(Brief(lights={"lights/lamp": LightChange(900.0, work=True)}))
+    assert "work-light" in {f.kind for f in brighter} and len(list(store.folder.iterdir())) == entries + 1
+    moved = of(Brief(lights={"lights/lamp": LightChange(position=(1.5, 0.25, -0.5))}))
+    assert "light-in-solid" in {f.kind for f in moved} and len(list(store.folder.iterdir())) == entries + 3
 
 
 def test_only_what_matters_to_a_stage_is_in_its_digest(level: Level) -> None:

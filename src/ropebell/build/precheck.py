@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -20,7 +20,7 @@ from ropebell.level.finding import Finding
 from ropebell.level.model import Level
 from ropebell.level.scene import Emission, Scene, prepare
 
-VERSION = 1
+VERSION = 2
 # Without one of these a build cannot be right anywhere; other errors are of one object.
 BLOCKING = ("no-surfaces", "no-light", "negative-light")
 
@@ -62,25 +62,37 @@ def gather(
 
 
 def check_kept(s: Subject, store: Store) -> list[Finding]:
-    """`checks.run.check`, with the findings on shapes and decisions taken from the store while nothing changed."""
-    scene = s.scene
-    digest = digest_of(
-        "check", VERSION, scene.corners, np.nan_to_num(scene.uv1, nan=-1e9), scene.node, scene.material, scene.part,
-        scene.double_sided, scene.factor, list(scene.node_names), to_values(s.brief), [s.texels_per_metre, *s.sky],
-        [[m.name, *m.base_color, *m.emission, m.unlit] for m in s.level.materials], list(s.troubles),
-        [[t.path.name, *((r.material, *r.radiance) for r in t.rows.values())] for t in s.tables],
-        [[x.name, x.kind, x.position.tolist(), x.direction.tolist(), x.reach, x.intensity > 0] for x in scene.lights],
+    """`checks.run.check`, with findings taken from the store while what they depend on is unchanged.
+
+    Those on shapes cost most and depend on no strength, colour or sky, so a changed lamp leaves them as they are.
+    """
+    scene, brief = s.scene, to_values(s.brief)
+    places = [[x.name, x.kind, x.position.tolist(), x.direction.tolist(), x.reach] for x in scene.lights]
+    stands = {key: value for key, value in brief.items() if key not in ("lights", "emitters", "skies", "sky", "known")}
+    shapes = digest_of(
+        "shapes", VERSION, scene.corners, np.nan_to_num(scene.uv1, nan=-1e9), scene.node, scene.material, scene.part,
+        scene.bare, scene.double_sided, scene.factor, list(scene.node_names), stands, s.texels_per_metre, places,
     )  # fmt: skip
+    rest = digest_of(
+        "decisions", shapes, brief, list(s.sky), list(s.troubles),
+        [[m.name, *m.base_color, *m.emission, m.unlit] for m in s.level.materials],
+        [[t.path.name, *((r.material, *r.radiance) for r in t.rows.values())] for t in s.tables],
+        [[x.name, x.intensity > 0] for x in scene.lights],
+    )  # fmt: skip
+    found = [*_kept(shapes, store, lambda: geometry(s)), *_kept(rest, store, lambda: decisions(s))]
+    return in_order([*contents(s.level, s.baking, s.sky), *found])
+
+
+def _kept(digest: str, store: Store, find: Callable[[], list[Finding]]) -> list[Finding]:
     kept = store.get(digest)
     if kept is not None:
         try:
-            found = [from_json(values) for values in kept.meta["findings"]]
+            return [from_json(values) for values in kept.meta["findings"]]
         except (KeyError, TypeError, ValueError):
-            kept = None
-    if kept is None:
-        found = [*geometry(s), *decisions(s)]
-        store.put(digest, {}, {"findings": [f.as_json() for f in found]}, durable=False)
-    return in_order([*contents(s.level, s.baking, s.sky), *found])
+            pass  # of another version: found anew
+    found = find()
+    store.put(digest, {}, {"findings": [f.as_json() for f in found]}, durable=False)
+    return found
 
 
 def from_json(values: dict[str, Any]) -> Finding:
