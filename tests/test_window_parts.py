@@ -19,6 +19,7 @@ from ropebell.app.benches.parts import Scale, TunedNumber
 from ropebell.app.preferences import Preferences
 from ropebell.app.reading import Knot
 from ropebell.app.rope import Rope, knot_words
+from ropebell.app.strip import Strip
 from ropebell.app.window import Window
 from ropebell.build.result import Outcome
 from ropebell.build.stale import Stale
@@ -246,3 +247,20 @@ def test_a_fault_in_a_slot_is_told_and_logged_and_the_window_lives(
     assert "planted" in preferences_file().with_name("faults.log").read_text()
     assert "Traceback" in capsys.readouterr().err
     window.close()
+
+
+def test_a_long_name_in_the_strip_keeps_its_end_and_tells_the_whole(qtbot: QtBot) -> None:
+    strip = Strip()
+    qtbot.addWidget(strip)
+    strip.resize(500, 34)
+    strip.show()
+    name = "structure/a very long branch of the level/wheel pit"
+    strip.where.setText(name)
+    strip.where.setFixedWidth(90)
+    assert strip.where.text() == name and strip.where.toolTip() == name
+    image = strip.where.grab().toImage()
+    background = image.pixelColor(1, 1)
+    drawn = [image.pixelColor(x, image.height() // 2) for x in range(image.width())]
+    assert any(c != background for c in drawn), "something is drawn"
+    strip.where.setText("x")
+    assert [strip.where.grab().toImage().pixelColor(x, y) for x in range(4) for y in range(4)] == [background] * 16

@@ -3,9 +3,24 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QMenu, QPushButton, QSizePolicy, QWidget
 
 from ropebell.app.palette import STRIP_HEIGHT
+
+
+class Shortened(QLabel):
+    """A label that shows as much of the end of its text as there is room for; the whole is in its tool tip."""
+
+    def setText(self, text: str | None) -> None:
+        super().setText(text)
+        self.setToolTip(text or "")
+
+    def paintEvent(self, _event: QPaintEvent | None) -> None:
+        painter = QPainter(self)
+        shown = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideLeft, self.width())
+        painter.setPen(self.palette().color(self.foregroundRole()))
+        painter.drawText(self.rect(), self.alignment().value, shown)
 
 
 class Strip(QFrame):
@@ -25,7 +40,9 @@ class Strip(QFrame):
         self.filter = self._menu_button("smooth", "Smooth or by texel")
         self.eye = self._menu_button("perspective", "Perspective or plan")
         self.hidden = self._menu_button("all shown", "What is hidden")
-        self.where = self._label("second", "What is under the pointer")
+        self.where = Shortened(self)
+        self.where.setProperty("role", "second")
+        self.where.setAccessibleName("What is under the pointer")
         self.value = self._label("number", "Light under the pointer")
         for widget in (self.build, self.view, self.exposure, self.filter, self.eye, self.hidden, self.state):
             row.addWidget(widget)

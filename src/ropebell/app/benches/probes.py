@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from PyQt6.QtWidgets import QListWidget, QListWidgetItem, QWidget
 
-from ropebell.app.benches.parts import Scale, TunedNumber, button, label, pair, rows_in, rule
+from ropebell.app.benches.parts import Scale, TunedNumber, button, fit_rows, label, pair, rows_in, rule
 from ropebell.app.session import Session
 from ropebell.app.words import count, luminance, lux
 from ropebell.build.mover import MoverLight
@@ -29,7 +29,6 @@ class ProbesPage(QWidget):
         self.predicted = label("", "second")
         self.list = QListWidget()
         self.list.setAccessibleName("Probes placed by hand")
-        self.list.setFixedHeight(110)
         self.place, self.remove = button("Place one ahead"), button("Remove", "flat")
         for widget in (self.spacing, self.predicted, self.list, pair(self.place, self.remove), rule()):
             rows.addWidget(widget)
@@ -62,6 +61,7 @@ class ProbesPage(QWidget):
             item.setToolTip(name)
             self.list.addItem(item)
         self.list.setCurrentRow(min(row, len(wanted.placed) - 1))
+        fit_rows(self.list, 160)
         self.list.setVisible(bool(wanted.placed))
         self.remove.setEnabled(bool(wanted.placed))
 
