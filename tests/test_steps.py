@@ -15,6 +15,7 @@ from pytestqt.qtbot import QtBot
 
 from helpers import floor, level_file, room
 from ropebell.app import palette
+from ropebell.app.benches.light_table import KINDS
 from ropebell.app.benches.objects import COLUMNS, matching, rows_of
 from ropebell.app.preferences import Preferences
 from ropebell.app.stage.camera import Camera
@@ -25,7 +26,7 @@ from ropebell.build.recipe import with_value
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import ball, box
 from ropebell.level.brief import Brief, LightChange, Mark, Move, Pose
-from ropebell.level.model import Light
+from ropebell.level.model import AREA_KINDS, Light
 from ropebell.level.open import open_level
 from ropebell.level.scene import prepare
 
@@ -545,6 +546,37 @@ def test_hybrid_lights_have_a_near_and_a_far_set(window: Window, qtbot: QtBot) -
     window.commands.run("stage.near")
     idle(window, qtbot)
     assert not window.picture.near and (window.stage._content.total == shown.total).all()
+
+
+@pytest.mark.parametrize("kind", sorted(KINDS))
+def test_every_kind_of_light_is_added_shown_shaped_and_copied(window: Window, qtbot: QtBot, kind: str) -> None:
+    s, page = window.session, window.lights_bench.lights
+    window.commands.run("step.lights")
+    with qtbot.waitSignal(s.rearranged, timeout=LONG):
+        path = page.add_light(kind, (2.5, 2.0, 2.5))
+    idle(window, qtbot)
+    s.select(node(window, path))
+    form = page.form
+    shown = {name for name in ("reach", "outer", "wide", "tall", "roll", "source_size")
+             if not getattr(form, name).isHidden()}  # fmt: skip
+    assert shown == {
+        "point": {"reach", "source_size"}, "spot": {"reach", "outer", "source_size"}, "directional": {"source_size"},
+        "rectangle": {"wide", "tall", "roll"}, "disk": {"source_size"}, "tube": {"wide", "roll", "source_size"},
+    }[kind]  # fmt: skip
+    assert any(m.node == s.selection and m.strong for m in window.stage.overlay.marks)
+    if kind in AREA_KINDS:
+        corners = np.concatenate([line.points for line in window.stage.overlay.lines])
+        assert np.abs(corners - [2.5, 2.0, 2.5]).max() < 0.7, "its shape is drawn where it is"
+    if kind in ("rectangle", "tube"):
+        form.wide.field.setValue(0.8)
+        form.roll.field.setValue(30.0)
+        assert next(x for x in s.now.scene.lights if x.name == path).width == 0.8
+    assert [r.kind for r in rows_of(s.now.level, s.now.scene, 10.0) if r.path == path] == [kind]
+    assert matching(rows_of(s.now.level, s.now.scene, 10.0), "light") != []
+    with qtbot.waitSignal(s.rearranged, timeout=LONG):
+        page.copy.click()
+    idle(window, qtbot)
+    assert [x.kind for x in s.now.scene.lights].count(kind) >= 2
 
 
 def test_probes_are_placed_built_and_light_what_moves(window: Window, qtbot: QtBot) -> None:

@@ -252,9 +252,9 @@ class LightsPage(QWidget):
         name = free_name(now.project.brief, kind)
         low, high = now.scene.bounds()
         place = near or self._suggested or plain((low + high) / 2)
-        self._wanted = f"{ADDED}/{name}"
+        self._wanted = path = f"{ADDED}/{name}"
         self._session.edit_brief(f"Add {KINDS[kind].lower()}", lambda b: with_added(b, name, kind, place))
-        return self._wanted
+        return path
 
     def suggest_place(self, place: tuple[float, float, float]) -> None:
         """Where a new light would stand."""

@@ -153,7 +153,7 @@ def rows_of(
                     _text(path, kind, role, gone),
                 )
             )  # fmt: skip
-    order = {"directional": 0, "point": 1, "spot": 2, "emitter": 3, "mesh": 4}
+    order = {kind: place for place, kind in enumerate(KIND_WORDS)}
     return sorted(rows, key=lambda r: (order[r.kind], r.path))
 
 
