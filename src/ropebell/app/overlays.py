@@ -12,7 +12,7 @@ from ropebell.app.stage.overlay import Grip, Line, Mark, Overlay, box_edges, cir
 from ropebell.level.brief import Box
 from ropebell.level.model import AREA_KINDS, F64
 from ropebell.level.scene import PlacedLight
-from ropebell.light.area_light import shape_of
+from ropebell.light.area_light import frame_of
 from ropebell.sight.walk import start_point
 
 if TYPE_CHECKING:
@@ -228,14 +228,28 @@ def reach_lines(light: PlacedLight) -> list[Line]:
                 spokes = np.stack([np.repeat(at[None], 4, 0), rim[:-1][::12]], axis=1).reshape(-1, 3)
                 lines.append(Line(spokes, "accent", 1.2, pairs=True))
     elif light.kind in AREA_KINDS:
-        shape = shape_of(light)
-        rims = np.stack([shape, np.roll(shape, -1, axis=1)], axis=2).reshape(-1, 3)
-        lines.append(Line(rims, "accent", 1.2, pairs=True))
+        lines += outlines(light)
         if light.kind != "tube":
             lines.append(Line(np.stack([at, at + 0.6 * light.direction]), "accent", 2.0))
     elif light.kind == "directional":
         lines.append(Line(np.stack([at, at + 3.0 * light.direction]), "accent", 2.0))
     return lines
+
+
+def outlines(light: PlacedLight) -> list[Line]:
+    """The shape of a rectangle, disk or tube of light."""
+    right, up, front = frame_of(light)
+    at = light.position
+    if light.kind == "rectangle":
+        x, y = right * light.width / 2, up * light.height / 2
+        return [Line(np.stack([at - x - y, at + x - y, at + x + y, at - x + y, at - x - y]), "accent", 1.6)]
+    if light.kind == "disk":
+        return [Line(circle(at, light.size, front), "accent", 1.6)]
+    half = right * light.width / 2
+    sides = [a * light.size for a in (up, -up, front, -front)]
+    along = np.concatenate([np.stack([at - half + side, at + half + side]) for side in sides])
+    ends = [Line(circle(at + end, light.size, right), "accent", 1.2) for end in (-half, half)]
+    return [*ends, Line(along, "accent", 1.2, pairs=True)]
 
 
 def _face_grips(box: Box) -> list[Grip]:
