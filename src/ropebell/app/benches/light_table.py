@@ -89,7 +89,7 @@ class LightsPage(QWidget):
         side.hide()
         side.setDefaultSectionSize(22)
         head.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
-        for index, width in ((1, 54), (2, 72), (3, 26)):
+        for index, width in ((1, 56), (2, 68), (3, 24)):
             head.resizeSection(index, width)
         head.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
         head.setHighlightSections(False)
@@ -130,7 +130,7 @@ class LightsPage(QWidget):
         for row, light in enumerate(now.scene.lights):
             change = now.project.brief.lights.get(light.name, NO_CHANGE)
             shown = light.intensity if light.intensity else 0.0
-            strength = f"{shown:,.4g} {UNITS[light.kind]}".replace(",", " ") if shown else "off"
+            strength = f"{shown:,.4g} {UNITS[light.kind]}".replace(",", "\u202f") if shown else "off"
             texts = (light.name.rsplit("/", 1)[-1], MODES[light.mode], strength, "")
             for at, text in enumerate(texts):
                 item = QTableWidgetItem(text)
