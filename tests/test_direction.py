@@ -11,9 +11,10 @@ import pytest
 from helpers import bake, floor, level_file, recipe, room
 from ropebell.build.pages import read_page, write_page
 from ropebell.demo.builder import LevelBuilder, at
+from ropebell.demo.shapes import joined, quad
 from ropebell.level.brief import AddedLight, Brief, LightChange, Sky
 from ropebell.level.model import Light
-from ropebell.light.direction import add_source, mean_direction
+from ropebell.light.direction import Patches, add_patches, add_source, mean_direction
 
 MADE = recipe("working", density__texels_per_metre=5.0, output__directional=True, finish__denoise=False)
 
@@ -130,3 +131,42 @@ def test_without_light_there_is_no_direction_and_none_is_too_long() -> None:
     # 1 lx straight down and 1.25 lx from 3-4-5: (0, 1, 0) + 1.25·(0.6, 0.8, 0) over 2.25.
     np.testing.assert_allclose(found[1], [0.75 / 2.25, 2.0 / 2.25, 0], atol=1e-6)
     assert mean_direction(np.array([0.5], np.float32), np.array([[3, 0, 0]], np.float32))[0] == pytest.approx([1, 0, 0])
+
+
+def test_two_panels_of_one_object_are_each_where_they_are(tmp_path: Path) -> None:
+    """Under one of two far panels light comes from above, not from half-way to the other."""
+    b = plain()
+    b.material("glow", (0.0,) * 3, glow=(100.0,) * 3)
+    b.add("g", "floor", floor(10), "surface")
+    left, right = (quad([(x, 1, 0.2), (x, 1, -0.2), (x + 0.4, 1, -0.2), (x + 0.4, 1, 0.2)]) for x in (-4.0, 3.6))
+    b.add("g", "panels", joined([left, right]), "glow")
+    direction, light = directed(tmp_path, b)
+    y, x = np.unravel_index(np.argmax(light[..., 0]), light.shape[:2])
+    np.testing.assert_allclose(direction[y, x], [0, 1, 0], atol=0.25)
+
+
+def test_pieces_of_a_surface_bring_what_the_whole_brings() -> None:
+    """Over a long strip, F and V by pieces are those of a fine sum over its points."""
+    n = 400
+    xs = np.linspace(-3, 3, n + 1)
+    low = np.stack([xs, np.full(n + 1, 1.0), np.full(n + 1, -0.05)], axis=1)
+    high = low + [0, 0, 0.1]
+    corners = np.concatenate([np.stack([low[:-1], low[1:], high[1:]], 1), np.stack([low[:-1], high[1:], high[:-1]], 1)])
+    patches = Patches.of(corners, both_sides=False)
+    assert len(patches.area) == 64 and patches.area.sum() == pytest.approx(0.6)
+    assert (np.abs(patches.normal[:, 1]) > 0.99).all()
+    normal = np.array([[0, 1.0, 0]], np.float32)
+    place = np.array([[1.2, 0, 0.0]], np.float32)
+    if patches.normal[0, 1] > 0:  # wound to shine down
+        patches = Patches.of(corners[:, ::-1], both_sides=False)
+    total, vector = np.zeros(1, np.float32), np.zeros((1, 3), np.float32)
+    add_patches(total, vector, np.zeros(1, np.int32), np.ones(1, np.float32), patches, place, normal)
+    way = (low[:-1] + high[1:]) / 2 - place
+    far = np.linalg.norm(way, axis=1, keepdims=True)
+    cosine = (way / far)[:, 1:2]
+    brought = cosine**2 / far**2
+    part = brought / np.maximum(cosine, 0.1) / brought.sum()
+    assert total[0] == pytest.approx(part.sum(), rel=0.01)
+    np.testing.assert_allclose(vector[0], (part * way / far).sum(axis=0), atol=0.01)
+    ball_like = Patches.of(np.concatenate([corners, corners[:, ::-1]]), both_sides=False)
+    assert (ball_like.normal == 0).all()

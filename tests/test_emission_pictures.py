@@ -12,6 +12,7 @@ import pytest
 from helpers import bake, floor, level_file, meter, recipe, room
 from ropebell.build.precheck import gather
 from ropebell.build.project import Project
+from ropebell.build.recipe import with_value
 from ropebell.build.relight import Relight
 from ropebell.build.result import read_pages
 from ropebell.build.stages import digests
@@ -59,8 +60,8 @@ def test_a_picture_says_where_and_in_which_colour(tmp_path: Path) -> None:
     made = recipe("final", density__texels_per_metre=10.0, light__bounces=0, finish__denoise=False)
     manifest = bake(path, made, tmp_path / "out")
     assert manifest["emitters"]["g/panel"] == pytest.approx([500.0, 0.0, 0.5029 * 500.0], rel=2e-3)
-    # Half of a texel's 64 rays go to the dark half, which leaves some per cent of noise; over 144 texels it is gone.
-    places = [(0.05 + 0.2 * i, 0.05 + 0.2 * j) for i in range(-6, 6) for j in range(-6, 6)]
+    # Half of a texel's 64 rays go to the dark half, which leaves some per cent of noise; over 576 texels it is gone.
+    places = [(0.05 + 0.1 * i, 0.05 + 0.1 * j) for i in range(-12, 12) for j in range(-12, 12)]
     lit = meter(tmp_path / "out", *[(x, 0.0, z) for x, z in places])
     red, green, blue = np.array([r.irradiance for r in lit]).T
     ratio = red / [RADIANCE * under_rectangle(x, z, -0.5, 0.0) for x, z in places]
@@ -79,7 +80,8 @@ def test_on_the_whole_it_gives_what_its_mean_would(tmp_path: Path) -> None:
         folder.mkdir()
     path = level_file(pictured, panel_over_floor(pixels, closed=True))
     made = recipe("working", density__texels_per_metre=8.0, light__bounces=0, finish__denoise=False)
-    spread = bake(path, made, pictured / "out")
+    # One build's mean has 0.4 % of noise, most of it from the few texels close to the panel.
+    seeds = [bake(path, with_value(made, "light.seed", s), pictured / f"out-{s}")["energy"][0] for s in range(6)]
     level = open_level(path)
     scene = flatten(level)
     mean = tuple(float(v) for v in scene.emitters[0].radiance)
@@ -87,7 +89,7 @@ def test_on_the_whole_it_gives_what_its_mean_would(tmp_path: Path) -> None:
     plain = panel_over_floor(np.full((1, 1, 3), 255), closed=True)
     flat = bake(level_file(even, plain), made, even / "out",
                 brief=Brief(emitters={"panel": EmitterChange(radiance=mean)}))  # fmt: skip
-    assert spread["energy"][0] == pytest.approx(flat["energy"][0], rel=0.01)
+    assert np.mean(seeds) == pytest.approx(flat["energy"][0], rel=0.006)
 
 
 def test_relight_of_a_pictured_emitter_is_as_a_build(tmp_path: Path) -> None:

@@ -8,10 +8,11 @@ import numpy as np
 import pytest
 
 from ropebell.light.direct_kernels import cone, window
+from ropebell.light.lookup import BACK, NONE, SKY
 from ropebell.light.rays import RaySpace
 from ropebell.light.sampling import TO_UNIT, cosine_direction, dimension_seed, frame, owen_reversed, plain_points, sobol
 from ropebell.light.solve import bounce, reflectance, scatter, solve
-from ropebell.light.transport import BACK, NONE, SKY, Hits, passes
+from ropebell.light.transport import Hits, passes
 from ropebell.light.triangle_light import directions_to, solid_angle, spherical_sample
 
 
@@ -43,7 +44,7 @@ def test_scrambling_decorrelates_seeds() -> None:
 def test_points_prepared_for_many_seeds_are_the_same_points() -> None:
     plain = plain_points(5, 40)
     for k, dimension in ((0, 0), (7, 1), (34, 2), (34, 3)):
-        scrambled = owen_reversed(plain[k, dimension], dimension_seed(dimension, 77)) * TO_UNIT
+        scrambled = owen_reversed(plain[dimension, k], dimension_seed(dimension, 77)) * TO_UNIT
         assert scrambled == sobol(5 + k, dimension, 77)
 
 
@@ -117,7 +118,7 @@ def test_bounce_and_scatter_are_transposes() -> None:
     counted = (hits != NONE).sum(axis=1).astype(np.int32)
     x, w = rng.random((40, 3)).astype(np.float32), rng.random((40, 3))
     forward, back = np.zeros((40, 3), np.float32), np.zeros((40, 3))
-    bounce(hits, x, 0, 40, forward)
+    bounce(hits, hits.shape[1], x, 0, 40, forward)
     scatter(hits, counted, w, back)
     np.testing.assert_allclose((w * forward).sum(axis=0), (back * x).sum(axis=0), rtol=1e-5)
 

@@ -13,8 +13,8 @@ from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import box
 from ropebell.level.brief import Brief, LightChange
 from ropebell.level.model import Light
+from ropebell.light.lookup import NONE, SKY
 from ropebell.light.refine import SeenLight, refined, relative_noise, tally
-from ropebell.light.transport import NONE, SKY
 
 DENSITY = 5.0
 

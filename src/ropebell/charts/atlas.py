@@ -13,6 +13,9 @@ from ropebell.charts.shapes import PlacedShape
 from ropebell.level.model import F32, F64, I32, Notice
 from ropebell.level.scene import Scene
 
+# Steps of a texel: with pages of at most 2¹³ texels, 24 bits in all.
+STEPS = 2048.0
+
 
 @dataclass(frozen=True)
 class ChartSettings:
@@ -98,6 +101,8 @@ def make_atlas(scene: Scene, shapes: list[PlacedShape], settings: ChartSettings)
         text = f"A chart of {extent[c].max():.0f} texels is made coarser to fit a page of {settings.page_size}."
         notices.append(Notice("chart-too-large", scene.node_names[node], text))
     flat *= (sizes / np.maximum(extent, 1e-12))[chart][:, None, :]
+    # Coordinates are kept in steps that single precision holds exactly at any place of a page.
+    flat = np.round(flat * STEPS) / STEPS
     turned = sizes[:, 1] > sizes[:, 0]
     flat = np.where(turned[chart][:, None, None], flat[..., ::-1], flat)
     sizes[turned] = sizes[turned][:, ::-1]

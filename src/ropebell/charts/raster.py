@@ -1,4 +1,8 @@
-"""Kernels that lay flat triangles on the texel grid. All coordinates in texels of the page, row 0 at v = 0."""
+"""Kernels that lay flat triangles on the texel grid, row 0 at v = 0.
+
+All of it is reckoned in texels from the chart's own corner, so that a chart moved to another place of the pages has
+the very same texels: what is known of them can be kept.
+"""
 
 from __future__ import annotations
 
@@ -55,14 +59,21 @@ def weights(tri: NDArray, x: float, y: float) -> tuple:
 
 @njit(cache=True, nogil=True)
 def cell_bounds(tri: NDArray, rect: NDArray) -> tuple:
-    """Cells that a triangle can touch within its chart's rectangle: x0, x1, y0, y1, ends excluded."""
+    """Cells of its chart that a triangle can touch: x0, x1, y0, y1, ends excluded."""
     low_x = min(tri[0, 0], tri[1, 0], tri[2, 0])
     high_x = max(tri[0, 0], tri[1, 0], tri[2, 0])
     low_y = min(tri[0, 1], tri[1, 1], tri[2, 1])
     high_y = max(tri[0, 1], tri[1, 1], tri[2, 1])
-    x0, x1 = max(math.floor(low_x), rect[1]), min(math.floor(high_x) + 1, rect[1] + rect[3])
-    y0, y1 = max(math.floor(low_y), rect[2]), min(math.floor(high_y) + 1, rect[2] + rect[4])
+    x0, x1 = max(math.floor(low_x), 0), min(math.floor(high_x) + 1, rect[3])
+    y0, y1 = max(math.floor(low_y), 0), min(math.floor(high_y) + 1, rect[4])
     return x0, x1, y0, y1
+
+
+@njit(cache=True, nogil=True)
+def from_corner(uv: NDArray, rect: NDArray, tri: NDArray) -> None:
+    """Write a triangle's coordinates, in texels from its chart's corner, to `tri` (3, 2) float64."""
+    for i in range(3):
+        tri[i, 0], tri[i, 1] = uv[i, 0] - rect[1], uv[i, 1] - rect[2]
 
 
 @njit(cache=True, nogil=True)
@@ -78,19 +89,19 @@ def cover(uv: NDArray, chart: NDArray, rects: NDArray, area: NDArray, owner: NDA
     poly, spare = np.empty((12, 2)), np.empty((12, 2))
     for t in range(first, end):
         rect = rects[chart[t]]
-        for i in range(3):
-            tri[i, 0], tri[i, 1] = uv[t, i, 0], uv[t, i, 1]
+        from_corner(uv[t], rect, tri)
         x0, x1, y0, y1 = cell_bounds(tri, rect)
         for y in range(y0, y1):
             for x in range(x0, x1):
                 part, _, _ = clip_cell(tri, x, y, poly, spare)
                 if part < LEAST_COVER:
                     continue
-                before = area[rect[0], y, x]
+                at = rect[0], rect[2] + y, rect[1] + x
+                before = area[at]
                 # The first triangle to cover half of what is covered so far keeps the texel.
-                if owner[rect[0], y, x] < 0 or part > before:
-                    owner[rect[0], y, x] = t
-                area[rect[0], y, x] = before + part
+                if owner[at] < 0 or part > before:
+                    owner[at] = t
+                area[at] = before + part
 
 
 @njit(cache=True, nogil=True)
@@ -114,12 +125,11 @@ def place_samples(
     tri = np.empty((3, 2))
     for t in range(len(uv)):
         rect = rects[chart[t]]
-        for i in range(3):
-            tri[i, 0], tri[i, 1] = uv[t, i, 0], uv[t, i, 1]
+        from_corner(uv[t], rect, tri)
         x0, x1, y0, y1 = cell_bounds(tri, rect)
         for y in range(y0, y1):
             for x in range(x0, x1):
-                n = texel[rect[0], y, x]
+                n = texel[rect[0], rect[2] + y, rect[1] + x]
                 if n < 0:
                     continue
                 for s in range(len(lattice)):
@@ -133,8 +143,9 @@ def place_samples(
 
 @njit(cache=True, nogil=True)
 def centroid_samples(
-    uv: NDArray, owner: NDArray, column: NDArray, row: NDArray, tri_of: NDArray, bary: NDArray
-) -> None:
+    uv: NDArray, chart: NDArray, rects: NDArray, owner: NDArray, column: NDArray, row: NDArray, tri_of: NDArray,
+    bary: NDArray,
+) -> None:  # fmt: skip
     """Give texels that no lattice point hit one sample, at the centroid of what their owner covers.
 
     Args:
@@ -146,9 +157,9 @@ def centroid_samples(
         if tri_of[n].max() >= 0:
             continue
         t = owner[n]
-        for i in range(3):
-            tri[i, 0], tri[i, 1] = uv[t, i, 0], uv[t, i, 1]
-        _, x, y = clip_cell(tri, column[n], row[n], poly, spare)
+        rect = rects[chart[t]]
+        from_corner(uv[t], rect, tri)
+        _, x, y = clip_cell(tri, column[n] - rect[1], row[n] - rect[2], poly, spare)
         b, c = weights(tri, x, y)
         b = min(max(b, 0.0), 1.0)
         c = min(max(c, 0.0), 1.0 - b)

@@ -71,7 +71,7 @@ def make_texels(scene: Scene, atlas: Atlas, samples: int, tick: Callable[[float]
     sample_weights = np.zeros((len(page), samples, 2), np.float32)
     lattice = footprint_lattice(samples)
     place_samples(atlas.uv, atlas.chart, atlas.rects, grid, lattice, sample_triangle, sample_weights)
-    centroid_samples(atlas.uv, owners, column, row, sample_triangle, sample_weights)
+    centroid_samples(atlas.uv, atlas.chart, atlas.rects, owners, column, row, sample_triangle, sample_weights)
     tick(1.0)
     covered = np.minimum(area[page, row, column], 1.0)
     return Texels(page, column, row, covered, owners, sample_triangle, sample_weights, grid)

@@ -187,6 +187,9 @@ def _crossing(s: Subject, welded: Welded) -> Iterator[Finding]:
     start, end, own = _edges(s, welded)
     if not len(start):
         return
+    # What rounds to a point in the ray library's precision cannot cross anything.
+    long = np.abs((end - start).astype(np.float32)).max(axis=1) > 0
+    start, end, own = start[long], end[long], own[long]
     run = end - start
     hit, share = _first_within(s.space, start.astype(np.float32), run.astype(np.float32), 1.0)
     length = np.linalg.norm(run, axis=1)

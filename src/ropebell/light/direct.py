@@ -72,10 +72,10 @@ def light_field(
     if light.kind in AREA_KINDS:
         return _area_field(light, surface, space, samples, workers, tick, rays_per_texel, seed, shadowed)
     position = (light.position - space.centre).astype(np.float64)
-    rows, number = None, np.arange(len(samples.count), dtype=np.int32)
+    rows = None
     if near is not None and light.reach and light.kind != "directional":
         # A start point is lifted off its surface by less than this.
-        rows = number = near.within(position, light.reach + 1e-3 * surface.extent)
+        rows = near.within(position, light.reach + 1e-3 * surface.extent)
         samples = samples.among(rows)
         shadowed = shadowed[rows] if shadowed is not None else None
     axis = np.asarray(light.direction, dtype=np.float64)
@@ -91,7 +91,7 @@ def light_field(
     def rays(first: int, end: int, out: _Rays) -> int:
         if size > 0:
             return kernels.round_light_rays(
-                *geometry, *table, first, end, position, axis, *cone, size, per_texel, seed, number, *out.arrays
+                *geometry, *table, first, end, position, axis, *cone, size, per_texel, seed, samples.key, *out.arrays
             )
         if sun:
             return kernels.directional_rays(*geometry, *table, first, end, axis, *out.arrays)
@@ -171,7 +171,7 @@ def _from_triangles(
     def rays(first: int, end: int, out: _Rays) -> int:
         return kernels.emitter_rays(
             *geometry, *table, first, end, glow, running, double_sided, left_out, rays_per_texel, seed,
-            out.source, *out.arrays,
+            samples.key, out.source, *out.arrays,
         )  # fmt: skip
 
     def pictured(made: int, blocked: NDArray[np.bool_], out: _Rays, dense: F32) -> None:

@@ -105,7 +105,7 @@ def _coordinate(vertices: NDArray, t: int, weights: NDArray, axis: int) -> float
 def round_light_rays(
     vertices: NDArray, normals: NDArray, faces: NDArray, extent: float, count: NDArray, triangle: NDArray,
     weights: NDArray, first: int, end: int, light: NDArray, axis: NDArray, reach: float, inner: float,
-    outer: float, radius: float, per_texel: int, seed: int, number: NDArray, origins: NDArray, directions: NDArray,
+    outer: float, radius: float, per_texel: int, seed: int, key: NDArray, origins: NDArray, directions: NDArray,
     value: NDArray, owner: NDArray,
 ) -> int:  # fmt: skip
     """Rays to a point or spot light that is a glowing ball, or to a sun with a disk, by the cone that it fills.
@@ -120,14 +120,14 @@ def round_light_rays(
         inner, outer: cosines of a spot's half angles; outer −2 for a point light, −4 for a sun.
         radius: metres; radians for a sun.
         per_texel: rays of a texel, spread over its samples.
-        number: (N,) of each texel in the level, so that its rays are the same among whichever others it is lit.
+        key: (N,) uint32 what makes each texel's rays its own.
     """
     made = 0
     sun = outer < -3.0
     for i in range(first, end):
         if count[i] == 0:
             continue
-        mine = hash32(np.uint32(number[i]) ^ hash32(np.uint32(seed) + np.uint32(7)))
+        mine = hash32(key[i] ^ hash32(np.uint32(seed) + np.uint32(7)))
         for k in range(per_texel):
             s = k % count[i]
             t = triangle[i, s]
@@ -201,7 +201,8 @@ def directional_rays(
 def emitter_rays(
     vertices: NDArray, normals: NDArray, faces: NDArray, extent: float, count: NDArray, triangle: NDArray,
     weights: NDArray, first: int, end: int, glow: NDArray, areas: NDArray, both_sides: bool, gathered: NDArray,
-    rays: int, seed: int, source: NDArray, origins: NDArray, directions: NDArray, value: NDArray, owner: NDArray,
+    rays: int, seed: int, key: NDArray, source: NDArray, origins: NDArray, directions: NDArray, value: NDArray,
+    owner: NDArray,
 ) -> int:  # fmt: skip
     """Rays to random points of an emitter; E = L · ∫ cos θ dω, for L = 1 cd/m².
 
@@ -213,6 +214,7 @@ def emitter_rays(
         areas: (n,) float64 running sum of their areas.
         gathered: (N,) bool, texels that take this emitter from their gather rays instead.
         rays: shadow rays per texel.
+        key: (N,) uint32 what makes each texel's rays its own.
         source: (n,) int32, written: which of the emitter's triangles each ray goes to.
     """
     made = 0
@@ -224,7 +226,7 @@ def emitter_rays(
     for i in range(first, end):
         if count[i] == 0 or gathered[i]:
             continue
-        mine = hash32(np.uint32(i) ^ hash32(np.uint32(seed)))
+        mine = hash32(key[i] ^ hash32(np.uint32(seed)))
         current = -1
         total = 0.0
         x, y, z, nx, ny, nz = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0

@@ -8,22 +8,26 @@ by its relief gets E(n′) ≈ F/4 + V·n′/2 (bands 0 and 1 under a cosine lob
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
 
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from ropebell.level.model import AREA_KINDS, F32, F64, I32
+from ropebell.level.model import F32, F64, I32
 from ropebell.level.scene import PlacedLight
-from ropebell.light.area_light import shape_of
+from ropebell.light.gather_rays import make_rays
+from ropebell.light.lookup import NONE, SKY
 from ropebell.light.sampling import plain_points
 from ropebell.light.surface import OpenSamples, Surface, sample_point
-from ropebell.light.transport import NONE, SKY, make_rays
 from ropebell.light.workers import run_chunks
 
 RAYS_PER_CHUNK = 65_536
 # Rays nearly along the surface stand for so much of the sphere that one of them would drown all others.
 LEAST_COSINE = 0.1
+# A glowing surface is looked at in so many pieces; one whose faces look to so many sides shines to all.
+MOST_PATCHES = 64
+ONE_WAY = 0.5
 LUMINANCE = np.array([0.2126, 0.7152, 0.0722])
 
 
@@ -49,7 +53,7 @@ def gathered_moments(
         directions = np.empty_like(origins)
         make_rays(
             surface.vertices, surface.normals, surface.faces, surface.extent, samples.count, samples.triangle,
-            samples.weights, rows, plain, seed, origins, directions,
+            samples.weights, samples.key, rows, plain, seed, origins, directions,
         )  # fmt: skip
         away = np.flatnonzero(hits[rows].ravel() == SKY)
         radiance = np.zeros(len(origins), np.float32)
@@ -134,12 +138,88 @@ def add_source(
     vector[texel] += (part[:, None] * way).astype(np.float32)
 
 
+@dataclass(frozen=True, eq=False)
+class Patches:
+    """A glowing surface in some dozens of pieces.
+
+    Attributes:
+        centre: (n, 3) float64 relative to the level's centre. area: (n,) m².
+        normal: (n, 3) unit, zero where a piece shines to all sides.
+    """
+
+    centre: F64
+    normal: F64
+    area: F64
+
+    @staticmethod
+    def of(corners: F64, both_sides: bool) -> Patches:
+        """From triangles; those of a surface of very many are taken together with their neighbours along its length.
+
+        Args:
+            corners: (n, 3, 3) relative to the centre.
+        """
+        cross = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]) / 2
+        area = np.linalg.norm(cross, axis=1)
+        middle = corners.mean(axis=1)
+        order = np.argsort(middle[:, int(np.argmax(np.ptp(middle, axis=0)))], kind="stable")
+        starts = np.unique(np.linspace(0, len(order), min(len(order), MOST_PATCHES), endpoint=False).astype(np.int64))
+        whole = np.maximum(np.add.reduceat(area[order], starts), 1e-30)
+        centre = np.add.reduceat((area[:, None] * middle)[order], starts) / whole[:, None]
+        facing = np.add.reduceat(cross[order], starts) / whole[:, None]
+        length = np.linalg.norm(facing, axis=1, keepdims=True)
+        one_way = (length > ONE_WAY) & (not both_sides)
+        return Patches(centre, np.where(one_way, facing / np.maximum(length, 1e-30), 0.0), whole)
+
+
+def add_patches(
+    total: F32, vector: F32, texel: I32, lux: F32, patches: Patches, places: F32, normals: F32
+) -> None:  # fmt: skip
+    """Add light of a glowing surface, each piece by what it brings if nothing is in between.
+
+    Args:
+        texel: (n,) that it lights. lux: (n,) luminance of its irradiance.
+        places, normals: (N, 3) of all texels.
+    """
+    _add_patches(total, vector, texel, lux.astype(np.float32), patches.centre, patches.normal, patches.area, places,
+                 normals)  # fmt: skip
+
+
+@njit(cache=True, nogil=True)
+def _add_patches(
+    total: NDArray, vector: NDArray, texel: NDArray, lux: NDArray, centre: NDArray, normal: NDArray, area: NDArray,
+    places: NDArray, normals: NDArray,
+) -> None:  # fmt: skip
+    for m in range(len(texel)):
+        i = texel[m]
+        whole, f, x, y, z = 0.0, 0.0, 0.0, 0.0, 0.0
+        for e in range(len(area)):
+            dx, dy, dz = centre[e, 0] - places[i, 0], centre[e, 1] - places[i, 1], centre[e, 2] - places[i, 2]
+            square = max(dx * dx + dy * dy + dz * dz, 1e-12)
+            far = np.sqrt(square)
+            dx, dy, dz = dx / far, dy / far, dz / far
+            leaving = -(dx * normal[e, 0] + dy * normal[e, 1] + dz * normal[e, 2])
+            if normal[e, 0] == 0.0 and normal[e, 1] == 0.0 and normal[e, 2] == 0.0:
+                leaving = 1.0
+            cosine = dx * normals[i, 0] + dy * normals[i, 1] + dz * normals[i, 2]
+            # A faint floor, so that light which only an edge of a piece brings has a direction too.
+            brought = area[e] * max(leaving, 1e-4) * max(cosine, 1e-4) / square
+            part = brought / max(cosine, LEAST_COSINE)
+            whole += brought
+            f += part
+            x, y, z = x + part * dx, y + part * dy, z + part * dz
+        if whole > 0.0:
+            scale = lux[m] / whole
+            total[i] += scale * f
+            vector[i, 0] += scale * x
+            vector[i, 1] += scale * y
+            vector[i, 2] += scale * z
+
+
 def ways_to(light: PlacedLight, places: F32, centre: F64) -> F64:
-    """(n, 3) from places, relative to the centre, to a light; the middle of those with an area."""
+    """(n, 3) from places, relative to the centre, to a light without an area."""
     if light.kind == "directional":
         return np.repeat(-light.direction[None], len(places), axis=0)
-    middle = shape_of(light).mean(axis=(0, 1)) if light.kind in AREA_KINDS else light.position
-    return (middle - centre) - places.astype(np.float64)
+    return (light.position - centre) - places.astype(np.float64)
 
 
 def mean_direction(total: F32, vector: F32) -> F32:

@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 from ropebell.charts.atlas import Atlas
 from ropebell.charts.texels import Texels
 from ropebell.level.model import I32
+from ropebell.light.kept import Kept, carried_samples
 from ropebell.light.rays import RaySpace
 from ropebell.light.sampling import cosine_direction, hash32, sobol
 from ropebell.light.surface import OpenSamples, Surface, sample_point
@@ -34,39 +35,44 @@ def find_open_samples(
     atlas: Atlas,
     workers: int,
     tick: Callable[[float], None],
+    earlier: tuple[Kept, OpenSamples] | None = None,
 ) -> OpenSamples:
     """Sort the footprint samples of every texel into open and buried ones.
 
     Two tilted rays per sample; a sample for which either meets a back face casts eight more, and is buried
     if at least half of them meet back faces too.
+
+    Args:
+        earlier: what is known of texels that are as they were.
     """
-    count, samples = texels.sample_triangle.shape
-    buried = np.zeros((count, samples), np.bool_)
+    buried = np.zeros(texels.sample_triangle.shape, np.bool_)
+    key = texel_keys(texels, atlas)
+    fresh = earlier[0].fresh if earlier is not None else np.arange(len(texels), dtype=np.int32)
 
     def look(first: int, end: int) -> None:
-        span = slice(first, end)
+        span = fresh[first:end]
         triangle, weights = texels.sample_triangle[span], texels.sample_weights[span]
         rows, columns = np.nonzero(triangle >= 0)
-        suspect = _back_hits(surface, space, triangle, weights, rows, columns, FIRST_LOOK, 0, first) > 0
+        suspect = _back_hits(surface, space, triangle, weights, key[span], rows, columns, FIRST_LOOK, 0) > 0
         rows, columns = rows[suspect], columns[suspect]
-        hits = _back_hits(surface, space, triangle, weights, rows, columns, SECOND_LOOK, FIRST_LOOK, first)
+        hits = _back_hits(surface, space, triangle, weights, key[span], rows, columns, SECOND_LOOK, FIRST_LOOK)
         inside = 2 * hits >= SECOND_LOOK
-        buried[first + rows[inside], columns[inside]] = True
+        buried[span[rows[inside]], columns[inside]] = True
 
-    run_chunks(count, CHUNK, look, workers, tick)
-    return _compact(texels, atlas, buried)
+    run_chunks(len(fresh), CHUNK, look, workers, tick)
+    return _compact(texels, atlas, key, buried, earlier)
 
 
 def _back_hits(
-    surface: Surface, space: RaySpace, triangle: NDArray, weights: NDArray, rows: NDArray, columns: NDArray,
-    rays: int, start: int, first: int,
+    surface: Surface, space: RaySpace, triangle: NDArray, weights: NDArray, key: NDArray, rows: NDArray,
+    columns: NDArray, rays: int, start: int,
 ) -> NDArray:  # fmt: skip
     """(m,) how many of `rays` rays from each listed sample meet a back face of a one-sided triangle."""
     origins = np.empty((len(rows) * rays, 3), np.float32)
     directions = np.empty_like(origins)
     _look_rays(
-        surface.vertices, surface.normals, surface.faces, surface.extent, triangle, weights, rows, columns,
-        rays, start, first, origins, directions,
+        surface.vertices, surface.normals, surface.faces, surface.extent, triangle, weights, key, rows,
+        columns, rays, start, origins, directions,
     )  # fmt: skip
     hit = space.first_hit(origins, directions)
     into = np.einsum("ij,ij->i", surface.faces[hit], directions) > 0
@@ -77,13 +83,13 @@ def _back_hits(
 @njit(cache=True, nogil=True)
 def _look_rays(
     vertices: NDArray, normals: NDArray, faces: NDArray, extent: float, triangle: NDArray, weights: NDArray,
-    rows: NDArray, columns: NDArray, rays: int, start: int, first: int, origins: NDArray, directions: NDArray,
+    key: NDArray, rows: NDArray, columns: NDArray, rays: int, start: int, origins: NDArray, directions: NDArray,
 ) -> None:  # fmt: skip
     for m in range(len(rows)):
         i, s = rows[m], columns[m]
         t = triangle[i, s]
         x, y, z, _, _, _ = sample_point(vertices, normals, faces, t, weights[i, s, 0], weights[i, s, 1], extent)
-        seed = hash32(np.uint32((first + i) * 64 + s))
+        seed = hash32(key[i] ^ hash32(np.uint32(s)))
         for k in range(rays):
             # About the face's own normal, never steeper than 10° to the surface.
             u = 0.97 * sobol(start + k, 0, seed)
@@ -94,17 +100,38 @@ def _look_rays(
             directions[j, 0], directions[j, 1], directions[j, 2] = dx, dy, dz
 
 
-def _compact(texels: Texels, atlas: Atlas, buried: NDArray) -> OpenSamples:
+def texel_keys(texels: Texels, atlas: Atlas) -> NDArray[np.uint32]:
+    """(N,) uint32 that names each texel by its triangle and its place in its chart, wherever on the pages that lies.
+
+    A few of a million may share one by chance, which does no more than give them the same rays.
+    """
+    rects = atlas.rects[atlas.chart[texels.owner]] if len(texels) else np.zeros((0, 5), np.int32)
+    keys = np.empty(len(texels), np.uint32)
+    _mix(texels.owner, texels.column - rects[:, 1], texels.row - rects[:, 2], keys)
+    return keys
+
+
+@njit(cache=True, nogil=True)
+def _mix(owner: NDArray, x: NDArray, y: NDArray, keys: NDArray) -> None:
+    for n in range(len(owner)):
+        keys[n] = hash32(np.uint32(owner[n]) ^ hash32(np.uint32(x[n]) ^ hash32(np.uint32(y[n]))))
+
+
+def _compact(
+    texels: Texels, atlas: Atlas, key: NDArray[np.uint32], buried: NDArray, earlier: tuple[Kept, OpenSamples] | None
+) -> OpenSamples:  # fmt: skip
     open_ = (texels.sample_triangle >= 0) & ~buried
     order = np.argsort(~open_, axis=1, kind="stable")
-    triangle = np.take_along_axis(texels.sample_triangle, order, axis=1)
-    weights = np.take_along_axis(texels.sample_weights, order[..., None], axis=1)
+    triangle = np.ascontiguousarray(np.take_along_axis(texels.sample_triangle, order, axis=1))
+    weights = np.ascontiguousarray(np.take_along_axis(texels.sample_weights, order[..., None], axis=1))
     count = open_.sum(axis=1).astype(np.int32)
+    if earlier is not None:
+        carried_samples(*earlier, count, triangle, weights)
     target = np.arange(len(texels), dtype=np.int32)
     closed = np.flatnonzero(count == 0).astype(np.int32)
     rects = atlas.rects[atlas.chart[texels.owner[closed]]] if len(closed) else np.zeros((0, 5), np.int32)
     _redirect(closed, rects, texels.page, texels.column, texels.row, texels.grid, count, target)
-    return OpenSamples(count, np.ascontiguousarray(triangle), np.ascontiguousarray(weights), target)
+    return OpenSamples(count, triangle, weights, target, key)
 
 
 @njit(cache=True, nogil=True)

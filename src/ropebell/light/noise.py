@@ -10,7 +10,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from ropebell.level.model import F32, I32
-from ropebell.light.transport import NONE, SKY
+from ropebell.light.lookup import NONE, SKY
 from ropebell.light.workers import run_chunks
 
 CHUNK = 8192

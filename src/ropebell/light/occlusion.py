@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from ropebell.level.model import F32, F64, I32
 from ropebell.level.scene import Scene
-from ropebell.light.transport import NONE
+from ropebell.light.lookup import NONE
 from ropebell.light.workers import run_chunks
 
 CHUNK = 8192

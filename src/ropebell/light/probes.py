@@ -14,10 +14,10 @@ from ropebell.level.model import AREA_KINDS, F32, F64
 from ropebell.level.scene import PlacedLight, Scene
 from ropebell.light.area_light import candela_per_radiance, shape_of
 from ropebell.light.harmonics import COUNT, basis, projected
+from ropebell.light.lookup import SKY, resolve
 from ropebell.light.rays import END_SHORT, RaySpace
 from ropebell.light.sampling import fibonacci_sphere
 from ropebell.light.sky import SkyMap, sky_seen
-from ropebell.light.transport import SKY, resolve
 
 RAYS = 512
 # A probe of whose rays more than this share meet back faces stands inside a solid.

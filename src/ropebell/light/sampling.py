@@ -82,14 +82,14 @@ def _reverse_all(points: NDArray) -> None:
 
 
 def plain_points(first: int, end: int) -> NDArray[np.uint32]:
-    """(end − first, 4) uint32 points of the sequence before scrambling, bits in reverse order, for kernels that use
+    """(4, end − first) uint32 points of the sequence before scrambling, bits in reverse order, for kernels that use
     them with `owen_reversed` for many seeds."""
     index = np.arange(first, end, dtype=np.uint32)
     points = np.zeros((len(index), 4), np.uint32)
     for bit in range(32):
         points[(index >> np.uint32(bit)) & np.uint32(1) == 1] ^= DIRECTIONS[:, bit]
     _reverse_all(points)
-    return points
+    return np.ascontiguousarray(points.T)
 
 
 @njit(cache=True, nogil=True, inline="always")

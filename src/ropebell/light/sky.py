@@ -105,8 +105,8 @@ def sky_field(
         origins, directions = np.empty((room, 3), np.float32), np.empty((room, 3), np.float32)
         weight, pixel, owner = np.empty(room), np.empty(room, np.int64), np.empty(room, np.int32)
         made = sky_rays(
-            *geometry, samples.count, samples.triangle, samples.weights, first, end, sky.rows, sky.columns,
-            sky.density, sky.turn, rays_per_texel, seed, origins, directions, weight, pixel, owner,
+            *geometry, samples.count, samples.triangle, samples.weights, samples.key, first, end, sky.rows,
+            sky.columns, sky.density, sky.turn, rays_per_texel, seed, origins, directions, weight, pixel, owner,
         )  # fmt: skip
         blocked = space.blocked(origins[:made], directions[:made], np.full(made, FAR, np.float32))
         if shadowed is not None:
@@ -120,8 +120,8 @@ def sky_field(
 @njit(cache=True, nogil=True)
 def sky_rays(
     vertices: NDArray, normals: NDArray, faces: NDArray, extent: float, count: NDArray, triangle: NDArray,
-    weights: NDArray, first: int, end: int, rows: NDArray, columns: NDArray, density: NDArray, turn: float,
-    per_texel: int, seed: int, origins: NDArray, directions: NDArray, weight: NDArray, pixel: NDArray,
+    weights: NDArray, key: NDArray, first: int, end: int, rows: NDArray, columns: NDArray, density: NDArray,
+    turn: float, per_texel: int, seed: int, origins: NDArray, directions: NDArray, weight: NDArray, pixel: NDArray,
     owner: NDArray,
 ) -> int:  # fmt: skip
     """Rays of texels `first` … `end` toward sampled pixels of a sky; how many there are.
@@ -134,7 +134,7 @@ def sky_rays(
     for i in range(first, end):
         if count[i] == 0:
             continue
-        mine = hash32(np.uint32(i) ^ hash32(np.uint32(seed) + np.uint32(13)))
+        mine = hash32(key[i] ^ hash32(np.uint32(seed) + np.uint32(13)))
         for k in range(per_texel):
             s = k % count[i]
             t = triangle[i, s]

@@ -7,14 +7,15 @@ cosine-distributed, so irradiance is π times the mean radiance met, and the rad
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
 from ropebell.level.model import F32, I32
-from ropebell.light.transport import NONE, Hits
+from ropebell.light.lookup import NONE
+from ropebell.light.transport import Hits
 from ropebell.light.workers import run_chunks
 
 CHUNK = 8192
@@ -33,6 +34,8 @@ class Solution:
         energy: mean lux over texels that each bounce added, bounce 0 first.
         bounces: how many were computed.
         cut: mean lux that subtracting lights took below zero, and that was given back.
+        lost: of each bounce, how many texels came out non-finite; they count as dark from there on.
+        first_lost: (m,) int32 those texels, of whichever bounce.
     """
 
     direct: F32
@@ -40,6 +43,8 @@ class Solution:
     energy: tuple[float, ...]
     bounces: int
     cut: float = 0.0
+    lost: tuple[int, ...] = ()
+    first_lost: I32 = field(default_factory=lambda: np.zeros(0, np.int32))
 
 
 def reflectance(albedo: F32, gain: float, saturation: float) -> F32:
@@ -77,7 +82,7 @@ def gathered_light(hits: Hits, sky: F32, glow: F32, emitter: I32, wide: NDArray[
 
 def solve(
     hits: I32, direct: F32, reflecting: F32, bounces: int | None, workers: int, tick: Callable[[float], None],
-    kept_back: F32 | None = None,
+    kept_back: F32 | None = None, rays: int | None = None,
 ) -> Solution:  # fmt: skip
     """Sum bounces 0 … n.
 
@@ -89,30 +94,54 @@ def solve(
             any texel's light.
         tick: called with the share done, may raise `Stopped`.
         kept_back: (N, 3) lux of direct light that does not go into the bounces.
+        rays: the first columns of the table to look at; None: all.
 
-    Light that subtracts may leave less than nothing; what is then cut off is in `Solution.cut`.
+    Light that subtracts may leave less than nothing; what is then cut off is in `Solution.cut`. What is not finite is
+    taken out before it spreads with the next bounce.
     """
+    direct, unsound = _sound(direct)
     total = direct.astype(np.float64)
-    current = direct if kept_back is None else direct - kept_back
-    energy = [_mean(direct)]
+    current = direct if kept_back is None else _sound(direct - kept_back)[0]
+    energy, lost = [_mean(direct)], [unsound]
     most = MOST_BOUNCES if bounces is None else bounces
     done = 0
     while done < most:
-        leaving = np.ascontiguousarray(current * reflecting)
+        with np.errstate(invalid="ignore", over="ignore"):
+            leaving, unsound = _sound(np.ascontiguousarray(current * reflecting))
         current = np.zeros_like(direct)
-        _bounce_all(hits, leaving, current, workers, tick, done / max(min(most, 16), done + 1))
+        share = done / max(min(most, 16), done + 1)
+        _bounce_all(hits, rays or hits.shape[1], leaving, current, workers, tick, share)
+        current, more = _sound(current)
+        lost.append(np.union1d(unsound, more))
         total += current
         energy.append(_mean(current))
         done += 1
-        if bounces is None and _settled(current, total, energy):
+        if bounces is None and settled(current, total, energy):
             break
     tick(1.0)
     cut = float(np.maximum(-total, 0.0).mean()) if len(total) else 0.0
     whole = np.maximum(total, 0.0).astype(np.float32)
-    return Solution(np.maximum(direct, 0.0), whole, tuple(energy), done, cut)
+    places = np.unique(np.concatenate(lost)).astype(np.int32)
+    counts = tuple(len(rows) for rows in lost)
+    return Solution(np.maximum(direct, 0.0), whole, tuple(energy), done, cut, counts, places)
 
 
-def _settled(current: F32, total: NDArray, energy: list[float]) -> bool:
+def _sound(light: F32) -> tuple[F32, NDArray[np.intp]]:
+    """Light with what is not finite as nothing, and (m,) the texels where that was."""
+    if np.isfinite(light).all():
+        return light, np.zeros(0, np.intp)
+    return np.nan_to_num(light, posinf=0.0, neginf=0.0), np.flatnonzero(~np.isfinite(light).all(axis=1))
+
+
+def bounced_once(hits: I32, light: F32, reflecting: F32, workers: int) -> F32:
+    """(N, 3) float32 lux of one bounce of some light."""
+    out = np.zeros_like(light)
+    leaving = np.ascontiguousarray(light * reflecting)
+    _bounce_all(hits, hits.shape[1], leaving, out, workers, lambda _: None, 0.0)
+    return out
+
+
+def settled(current: F32, total: NDArray, energy: list[float]) -> bool:
     """Whether the geometric tail of the bounces to come stays below `CONVERGED` at every texel."""
     if energy[-1] <= 0.0:
         return True
@@ -125,19 +154,21 @@ def _mean(field: F32) -> float:
     return float(field.mean(dtype=np.float64)) if len(field) else 0.0
 
 
-def _bounce_all(hits: I32, leaving: F32, out: F32, workers: int, tick: Callable[[float], None], share: float) -> None:
+def _bounce_all(
+    hits: I32, rays: int, leaving: F32, out: F32, workers: int, tick: Callable[[float], None], share: float
+) -> None:
     def work(first: int, end: int) -> None:
-        bounce(hits, leaving, first, end, out)
+        bounce(hits, rays, leaving, first, end, out)
 
     run_chunks(len(hits), CHUNK, work, workers, lambda _: tick(share))
 
 
 @njit(cache=True, nogil=True, fastmath={"contract"})
-def bounce(hits: NDArray, leaving: NDArray, first: int, end: int, out: NDArray) -> None:
-    """out[i] = mean over the counted rays of texel i of what leaves the texel they met."""
+def bounce(hits: NDArray, rays: int, leaving: NDArray, first: int, end: int, out: NDArray) -> None:
+    """out[i] = mean over the counted ones of the first rays of texel i of what leaves the texel they met."""
     for i in range(first, end):
         r, g, b, counted = 0.0, 0.0, 0.0, 0
-        for k in range(hits.shape[1]):
+        for k in range(rays):
             h = hits[i, k]
             if h >= 0:
                 r += leaving[h, 0]

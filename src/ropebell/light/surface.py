@@ -65,17 +65,19 @@ class OpenSamples:
         weights: (N, S, 2) float32.
         target: (N,) int32: the texel that speaks for this one — itself where it has open samples, else the
             nearest such texel of its chart.
+        key: (N,) uint32 what makes each texel's rays its own, wherever on the pages it lies.
     """
 
     count: I32
     triangle: I32
     weights: F32
     target: I32
+    key: NDArray[np.uint32]
 
     def among(self, rows: I32) -> OpenSamples:
         """Those of some texels; they still speak for themselves only."""
         own = np.arange(len(rows), dtype=np.int32)
-        return OpenSamples(self.count[rows], self.triangle[rows], self.weights[rows], own)
+        return OpenSamples(self.count[rows], self.triangle[rows], self.weights[rows], own, self.key[rows])
 
 
 @njit(cache=True, nogil=True)

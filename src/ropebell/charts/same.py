@@ -1,0 +1,64 @@
+"""Which texels of two layouts of one level are the same: those of charts that kept their size and coordinates, wherever
+on the pages they moved."""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from ropebell.charts.atlas import Atlas
+from ropebell.charts.texels import Texels
+from ropebell.level.model import I32
+
+
+def same_texels(before: Atlas, old: Texels, after: Atlas, new: Texels) -> I32:
+    """(N,) int32: for each new texel the old one that stands for the very same points, −1 where there is none.
+
+    Args:
+        before, old: an earlier layout of the same triangles in the same order.
+        after, new: the layout of now.
+    """
+    found = np.full(len(new), -1, np.int32)
+    fits = len(before.uv) == len(after.uv) and old.sample_triangle.shape[1] == new.sample_triangle.shape[1]
+    if fits and len(new) and len(old):
+        match = _same_charts(before, after)
+        chart = np.ascontiguousarray(after.chart[new.owner])
+        _map(match, chart, after.rects, new.column, new.row, before.rects, old.grid, found)
+    return found
+
+
+def _same_charts(before: Atlas, after: Atlas) -> I32:
+    """(C,) the old chart that each new one equals, −1 for none."""
+    same = (before.rects[before.chart, 3:] == after.rects[after.chart, 3:]).all(axis=1)
+    same &= (_from_corner(before) == _from_corner(after)).all(axis=(1, 2))
+    count = len(after.rects)
+    match = np.full(count, -1, np.int32)
+    match[after.chart] = before.chart
+    # All triangles of the new chart, and of the old one no others.
+    same &= match[after.chart] == before.chart
+    whole = np.ones(count, np.bool_)
+    whole[after.chart[~same]] = False
+    sizes = np.bincount(after.chart, minlength=count)
+    old_sizes = np.bincount(before.chart, minlength=len(before.rects))
+    whole &= (match >= 0) & (old_sizes[np.maximum(match, 0)] == sizes)
+    return np.where(whole, match, -1).astype(np.int32)
+
+
+def _from_corner(atlas: Atlas) -> NDArray[np.float32]:
+    """(T, 3, 2) texels from the chart's corner: exact, since coordinates come in steps of `atlas.STEPS`."""
+    found: NDArray[np.float32] = atlas.uv - atlas.rects[atlas.chart, None, 1:3].astype(np.float32)
+    return found
+
+
+@njit(cache=True, nogil=True)
+def _map(
+    match: NDArray, chart: NDArray, rects: NDArray, column: NDArray, row: NDArray, old_rects: NDArray,
+    old_grid: NDArray, found: NDArray,
+) -> None:  # fmt: skip
+    for n in range(len(chart)):
+        c = chart[n]
+        o = match[c]
+        if o >= 0:
+            x, y = column[n] - rects[c, 1], row[n] - rects[c, 2]
+            found[n] = old_grid[old_rects[o, 0], old_rects[o, 2] + y, old_rects[o, 1] + x]
