@@ -13,11 +13,15 @@ from ropebell.build.pipeline import Pipeline
 from ropebell.build.recipe import Recipe, named, with_value
 from ropebell.build.request import Request
 from ropebell.build.result import open_result
+from ropebell.charts.atlas import Atlas, ChartSettings, make_atlas
 from ropebell.charts.layout import Layout
+from ropebell.charts.shapes import placed_shapes
+from ropebell.charts.texels import Texels, make_texels
 from ropebell.demo.builder import LevelBuilder
 from ropebell.demo.shapes import Shape, box, quad
 from ropebell.level.brief import Brief
 from ropebell.level.gltf_write import plain_glb
+from ropebell.level.scene import Scene, flatten
 
 UP = (0.0, 1.0, 0.0)
 
@@ -88,3 +92,11 @@ class KeptLayouts:
 
     def save(self, key: str, layout: Layout) -> None:
         self.layouts[key] = layout
+
+
+def laid_out(b: LevelBuilder, density: float) -> tuple[Scene, Atlas, Texels]:
+    """The scene of a builder with its charts, as a build lays them out."""
+    scene = flatten(b.level(Path("a.glb")))
+    shapes = placed_shapes(scene, KeptLayouts(), 1, lambda _: None)
+    atlas, _ = make_atlas(scene, shapes, ChartSettings(density, 512, 2))
+    return scene, atlas, make_texels(scene, atlas, 8, lambda _: None)

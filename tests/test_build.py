@@ -16,6 +16,7 @@ import pytest
 from helpers import bake, floor, level_file, recipe, room
 from ropebell.build import outputs
 from ropebell.build.journal import JOURNAL, Journal, Reader, is_alive, read_events
+from ropebell.build.memory import MemoryKeeper, resident_bytes
 from ropebell.build.pages import read_page, write_page
 from ropebell.build.pipeline import Pipeline
 from ropebell.build.progress import Progress
@@ -356,3 +357,30 @@ def test_damaged_manifests_are_named(tmp_path: Path) -> None:
     (tmp_path / "manifest.json").write_text(json.dumps([1]))
     with pytest.raises(ProjectError, match="damaged"):
         read_manifest(tmp_path)
+
+
+def test_mapped_tables_are_given_back_before_memory_runs_out(tmp_path: Path) -> None:
+    shape = (200_000, 100)
+    table = np.lib.format.open_memmap(tmp_path / "t.npy", mode="w+", dtype=np.int32, shape=shape)
+    before = resident_bytes()
+    keeper = MemoryKeeper(before + (60 << 20))
+    keeper.watch(table)
+    keeper.watch(np.zeros(3))  # not mapped: left alone
+    with keeper.watching():
+        for first in range(0, len(table), 1000):
+            table[first : first + 1000] = np.arange(first, first + 1000)[:, None]
+    assert keeper.given_back > 0
+    keeper.give_back()
+    assert resident_bytes() < before + (20 << 20)
+    assert (table[:, 7] == np.arange(len(table))).all()
+
+
+def test_a_build_keeps_to_its_memory_limit_and_gives_the_same_light(tmp_path: Path) -> None:
+    level = lit_room(tmp_path)
+    made = recipe("working", density__texels_per_metre=10.0)
+    free = bake(level, made, tmp_path / "a", sky=(1.0, 1.0, 1.0))
+    kept = bake(level, recipe("working", density__texels_per_metre=10.0, limits__memory_mb=700), tmp_path / "b",
+                sky=(1.0, 1.0, 1.0), cache=tmp_path / "other")  # fmt: skip
+    for page in free["pages"]:
+        assert (tmp_path / "a" / page["file"]).read_bytes() == (tmp_path / "b" / page["file"]).read_bytes()
+    assert kept["recipe"]["limits"]["memory_mb"] == 700

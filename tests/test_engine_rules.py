@@ -8,10 +8,12 @@ import numpy as np
 import pytest
 
 from helpers import bake, facing_down, floor, level_file, meter, recipe, room
+from ropebell.build.journal import read_events
 from ropebell.build.result import open_result
 from ropebell.demo.builder import LevelBuilder, aimed, at
 from ropebell.demo.shapes import ball, box
 from ropebell.level.model import Light
+from ropebell.light.solve import solve
 
 SUN = Light("sun", "directional", (1, 1, 1), 100.0)
 
@@ -125,3 +127,69 @@ def test_meter_chooses_the_side_that_was_asked_for(tmp_path: Path) -> None:
     top, bottom = (meter(tmp_path / "out", (0.5, 0.01, 0.5), normal=n)[0] for n in ((0, 1, 0), (0, -1, 0)))
     assert top.irradiance[0] == pytest.approx(100, rel=1e-3)
     assert bottom.irradiance[0] == 0.0
+
+
+def test_what_is_not_finite_stays_where_it_is_and_is_counted() -> None:
+    rng = np.random.default_rng(3)
+    hits = rng.integers(-1, 50, (50, 16)).astype(np.int32)
+    direct, albedo = np.ones((50, 3), np.float32), np.full((50, 3), 0.5, np.float32)
+    whole = solve(hits, np.where(np.arange(50)[:, None] == 7, np.float32(0), direct), albedo, 3, 1, lambda _: None)
+    direct[7, 1] = np.nan
+    direct[7, [0, 2]] = 0.0
+    found = solve(hits, direct, albedo, 3, 1, lambda _: None)
+    assert found.lost == (1, 0, 0, 0) and found.first_lost.tolist() == [7]
+    assert whole.lost == (0, 0, 0, 0) and not len(whole.first_lost)
+    np.testing.assert_array_equal(found.total, whole.total)
+    albedo[9] = np.inf
+    spread = solve(hits, np.ones((50, 3), np.float32), albedo, 3, 1, lambda _: None)
+    assert np.isfinite(spread.total).all() and spread.first_lost.tolist() == [9]
+
+
+BROKEN = """mtllib broken.mtl
+v -2 0 -2\nv -2 0 2\nv 2 0 2\nv 2 0 -2
+v 0 0 0\nv 0 0 0\nv 1 0 0\nv 1e-38 1e-39 0\nv 3e-39 0 1e-38
+v -1 2 -1\nv 1 2 -1\nv 1 2 1\nv -1 2 1
+vn 0 0 0\nvn 0 1 0
+o floor\nusemtl grey\nf 1//1 2//1 3//1 4//1
+o again\nusemtl grey\nf 1//2 2//2 3//2 4//2
+o thread\nusemtl grey\nf 5//2 6//2 7//2
+o speck\nusemtl grey\nf 5//2 8//2 9//2
+o panel\nusemtl glow\nf 10 11 12 13
+"""
+
+
+def test_broken_geometry_gives_light_or_is_named(tmp_path: Path) -> None:
+    """Faces without area, normals without length, two floors in one, denormal corners: all others are lit right."""
+    (tmp_path / "broken.mtl").write_text("newmtl grey\nKd 0.5 0.5 0.5\nnewmtl glow\nKd 0 0 0\nKe 10 10 10\n")
+    (tmp_path / "broken.obj").write_text(BROKEN)
+    (tmp_path / "sound.mtl").write_text((tmp_path / "broken.mtl").read_text())
+    sound = BROKEN.replace("vn 0 0 0\n", "vn 0 1 0\n").replace("broken.mtl", "sound.mtl")
+    for name in ("again", "thread", "speck"):
+        at_ = sound.index(f"o {name}")
+        sound = sound[:at_] + sound[sound.index("\no ", at_) + 1 :]
+    (tmp_path / "sound.obj").write_text(sound)
+    made = recipe("working", density__texels_per_metre=5.0, light__bounces=2)
+    for name in ("broken", "sound"):
+        bake(tmp_path / f"{name}.obj", made, tmp_path / name, sky=(1.0, 1.0, 1.0))
+        assert np.isfinite(pages(tmp_path / name)).all()
+    broken = bake(tmp_path / "broken.obj", made, tmp_path / "broken again", sky=(1.0, 1.0, 1.0))
+    named = {(f["kind"], f["object"]) for f in broken["findings"]}
+    assert {("degenerate", "thread"), ("coplanar", "floor")} <= named
+    for place in ((0.3, 0.0, 0.4), (-1.5, 0.0, 1.2)):
+        ours, theirs = (meter(tmp_path / n, place)[0].irradiance for n in ("broken", "sound"))
+        np.testing.assert_allclose(ours, theirs, rtol=0.08)
+    energies = [e for e in read_events(tmp_path / "broken") if e["event"] == "energy"]
+    assert energies[0]["not_finite"] == [0] * len(energies[0]["bounces"])
+
+
+def test_lights_on_and_in_surfaces_give_finite_light(tmp_path: Path) -> None:
+    b = busy_level()
+    b.light("in the floor", Light("in the floor", "point", (1, 1, 1), 50.0), at(1, 0, 1))
+    b.light("in a corner", Light("in a corner", "point", (1, 1, 1), 50.0), at(0, 0, 0))
+    b.light("faint", Light("faint", "point", (1e-40, 1, 1), 1e-40), at(2, 1, 2))
+    b.light("along", Light("along", "directional", (1, 1, 1), 10.0), aimed((0, 1, 0), (1, 1, 0)))
+    bake(level_file(tmp_path, b), recipe("working", density__texels_per_metre=5.0), tmp_path / "out")
+    found = pages(tmp_path / "out")
+    assert np.isfinite(found).all() and (found >= 0).all() and found.max() > 1.0
+    (energy,) = [e for e in read_events(tmp_path / "out") if e["event"] == "energy"]
+    assert not any(energy["not_finite"])

@@ -8,33 +8,19 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from helpers import bake, level_file, meter, recipe, room
+from helpers import bake, floor, laid_out, level_file, meter, recipe, room
 from ropebell.build.result import open_result
-from ropebell.charts.atlas import ChartSettings, make_atlas
-from ropebell.charts.layout import Layout
-from ropebell.charts.shapes import placed_shapes
-from ropebell.charts.texels import make_texels
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import ball, box, quad
 from ropebell.level.model import Light
-from ropebell.level.scene import flatten
+from ropebell.light.denoise import Sheets, chart_means, denoised, towards_means
 from ropebell.light.footing import find_open_samples
 from ropebell.light.noise import standard_error
 from ropebell.light.occlusion import occlusion, texel_places
 from ropebell.light.rays import RaySpace
 from ropebell.light.seams import find_seams
 from ropebell.light.surface import Surface
-from ropebell.light.transport import empty_hits, trace
-
-
-class Kept:
-    """No layout is kept."""
-
-    def load(self, key: str) -> Layout | None:
-        return None
-
-    def save(self, key: str, layout: Layout) -> None:
-        pass
+from ropebell.light.transport import Gather, empty_hits
 
 
 def lit_room(folder: Path) -> Path:
@@ -75,12 +61,6 @@ def test_the_standard_error_of_known_rays() -> None:
     np.testing.assert_allclose(found[3], 0)
 
 
-def laid_out(b: LevelBuilder, density: float) -> tuple:
-    scene = flatten(b.level(Path("a.glb")))
-    atlas, _ = make_atlas(scene, placed_shapes(scene, Kept(), 1, lambda _: None), ChartSettings(density, 512, 2))
-    return scene, atlas, make_texels(scene, atlas, 8, lambda _: None)
-
-
 def test_occlusion_is_that_of_the_true_distances(tmp_path: Path) -> None:
     b = LevelBuilder()
     b.material("wall", (0.7, 0.7, 0.7))
@@ -90,7 +70,8 @@ def test_occlusion_is_that_of_the_true_distances(tmp_path: Path) -> None:
     surface = Surface.of(scene, space)
     samples = find_open_samples(surface, space, texels, atlas, 1, lambda _: None)
     hits = empty_hits(len(texels), 256)
-    trace(surface, space, texels, atlas, samples, hits, (0, 256), 1, 2, lambda _: None)
+    gather = Gather.of(surface, space, texels, atlas, samples, 1)
+    gather.shoot(gather.rows, (0, 256), hits, 2, lambda _: None)
     places = texel_places(scene, samples.triangle, samples.weights, samples.count)
     found = occlusion(hits, places, 1.0, 2, lambda _: None)
     rng = np.random.default_rng(1)
@@ -165,3 +146,81 @@ def test_seams_of_round_things_close_in_a_build(tmp_path: Path) -> None:
     manifest = bake(path, made, tmp_path / "o", sky=(100.0, 100.0, 100.0))
     seams = manifest["finish"]["seams"]
     assert seams["points"] > 50 and seams["step_after"] < 0.4 * seams["step_before"] + 1e-3
+
+
+def two_plates(density: float = 8.0) -> tuple:
+    b = LevelBuilder()
+    b.material("wall", (0.7, 0.7, 0.7))
+    b.add("g", "left", floor(4), "wall")
+    b.add("g", "right", floor(4), "wall", at(6, 0, 0))
+    b.add("g", "chip", floor(0.3), "wall", at(0, 1, 0))
+    scene, atlas, texels = laid_out(b, density)
+    space = RaySpace(scene.corners)
+    samples = find_open_samples(Surface.of(scene, space), space, texels, atlas, 1, lambda _: None)
+    return texels, atlas, samples, np.array(scene.node_names)[scene.node[texels.owner]]
+
+
+def test_denoising_is_chart_by_chart(tmp_path: Path) -> None:
+    """What lies beside a chart on the page, however bright, is nothing to it."""
+    texels, atlas, samples, name = two_plates()
+    rng = np.random.default_rng(4)
+    noisy = np.maximum(10.0 + 2.0 * rng.standard_normal((len(texels), 3)), 0.0).astype(np.float32)
+    error = np.full_like(noisy, 2.0)
+    left, right = name == "g/left", name == "g/right"
+    plain = denoised(noisy, error, texels, atlas, samples, lambda _: None)
+    for factor in (1e-3, 1e3):
+        other = noisy.copy()
+        other[right] *= np.float32(factor)
+        found = denoised(other, error, texels, atlas, samples, lambda _: None)
+        np.testing.assert_allclose(found[left], plain[left], rtol=1e-3)
+    # Other noise there is other noise beyond the margin: the filter's guess of what is noise may move by a hair.
+    other = noisy.copy()
+    other[right] = 0.0
+    found = denoised(other, error, texels, atlas, samples, lambda _: None)
+    change = found[left] - plain[left]
+    assert np.sqrt(np.square(change).mean()) < 0.03 * 2.0 and abs(change.mean()) < 0.01 * 2.0
+    assert plain[left].std() < 0.35 * noisy[left].std()
+    assert plain[left].mean() == pytest.approx(noisy[left].mean(), rel=0.01)
+    # Where no noise is known of, nothing moves.
+    still = denoised(noisy, np.zeros_like(noisy), texels, atlas, samples, lambda _: None)
+    np.testing.assert_array_equal(still, noisy)
+
+
+def test_small_charts_are_drawn_to_their_mean_as_far_as_noise_goes() -> None:
+    texels, atlas, _, name = two_plates()
+    chip = name == "g/chip"
+    assert 1 < chip.sum() < 16
+    chart = atlas.chart[texels.owner]
+    rng = np.random.default_rng(4)
+    field = np.zeros((len(texels), 3), np.float32)
+    lit = np.ones(len(texels), np.bool_)
+    field[chip] = 5.0 + rng.standard_normal((int(chip.sum()), 3))
+    mean = chart_means(field, chart, lit, len(atlas.rects))
+    for noise, left in ((10.0, 0.0), (0.0, 1.0)):
+        error = np.full_like(field, noise)
+        found = towards_means(field, error, mean, chart, lit)
+        assert found[chip].std(axis=0) == pytest.approx(left * field[chip].std(axis=0), abs=1e-5)
+    half = np.broadcast_to(field[chip].std(axis=0) / np.sqrt(2), field.shape).astype(np.float32)
+    found = towards_means(field, half, mean, chart, lit)
+    assert found[chip].std(axis=0) == pytest.approx(0.5 * field[chip].std(axis=0), rel=1e-3)
+
+
+def test_sheets_hold_every_chart_with_its_own_light_mirrored_round_it() -> None:
+    texels, atlas, _, name = two_plates()
+    chart = atlas.chart[texels.owner]
+    lit = np.ones(len(texels), np.bool_)
+    lit[np.flatnonzero(name == "g/left")[5]] = False
+    field = np.random.default_rng(1).random((len(texels), 3)).astype(np.float32)
+    level = np.ones(len(atlas.rects))
+    sheets = Sheets.of(atlas, chart)
+    assert (sheets.sheet >= 0).sum() == 2 and sheets.count == 1
+    drawn = sheets.drawn(0, field, lit, level, texels, atlas)
+    for c in np.flatnonzero(sheets.sheet == 0):
+        width, height = atlas.rects[c, 3:]
+        g, x, y = sheets.margin[c], sheets.x[c], sheets.y[c]
+        cell = drawn[y : y + height + 2 * g, x : x + width + 2 * g]
+        inside = cell[g : g + height, g : g + width]
+        np.testing.assert_array_equal(cell, np.pad(inside, ((g, g), (g, g), (0, 0)), mode="symmetric"))
+        for n in np.flatnonzero((chart == c) & lit):
+            at_ = texels.row[n] - atlas.rects[c, 2], texels.column[n] - atlas.rects[c, 1]
+            np.testing.assert_array_equal(inside[at_], field[n])

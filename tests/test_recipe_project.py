@@ -164,9 +164,17 @@ def test_stale_names_the_change_and_the_smallest_build(tmp_path: Path) -> None:
     brighter = project.with_light("lights/lamp", LightChange(90.0))
     stale = stale_stages(with_lights(scene, loaded, brighter.brief), brighter, manifest, {})
     assert (stale.changes, stale.stages) == (("1 light",), ("solve",))
-    rays = replace(project, recipe=with_value(project.recipe, "light.gather_rays", 32))
-    stale = stale_stages(scene, rays, manifest, {})
-    assert (stale.changes, stale.stages) == (("recipe",), ("transport", "solve"))
+    fewer = replace(project, recipe=with_value(project.recipe, "light.gather_rays", 32))
+    stale = stale_stages(scene, fewer, manifest, {})
+    assert (stale.changes, stale.stages) == (("recipe",), ("solve",))  # the first 32 of 64 are there
+    costs = {}
+    for count in (128, 1024):
+        more = replace(project, recipe=with_value(project.recipe, "light.gather_rays", count))
+        stale = stale_stages(scene, more, manifest, {"transport": 1e3})
+        assert (stale.changes, stale.stages) == (("recipe",), ("transport", "solve"))
+        costs[count] = stale.seconds
+    # Of 128 rays half are to be shot, of 1024 all but 64.
+    assert (costs[1024] - 2) / (costs[128] - 2) == pytest.approx(15, rel=0.1)
     drafted = replace(project, recipe=with_value(project.recipe, "draft", 2))
     stale = stale_stages(scene, drafted, manifest, {})
     assert stale.changes == ("draft factor",)

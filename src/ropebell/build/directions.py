@@ -9,10 +9,13 @@ import numpy as np
 from ropebell.build.fields import Sources, emitter_of_texel
 from ropebell.build.outputs import Built
 from ropebell.build.request import Request
-from ropebell.level.model import F32, F64
+from ropebell.level.model import AREA_KINDS, F32, F64
 from ropebell.level.sky_picture import read_sky_picture
+from ropebell.light.area_light import shape_of
 from ropebell.light.direction import (
     LUMINANCE,
+    Patches,
+    add_patches,
     add_source,
     gathered_moments,
     mean_direction,
@@ -26,8 +29,8 @@ from ropebell.light.transport import Hits
 def directions(built: Built, hits: Hits, sources: Sources, request: Request, tick: Callable[[float], None]) -> F32:
     """(N, 3) float32 D of every texel: see `light.direction`.
 
-    Light of an area light, or of an emitter that fills little of any texel's view, is taken to come from its middle;
-    larger emitters are seen by the gather rays.
+    Light of an area light, or of an emitter that fills little of any texel's view, is shared out among its pieces by
+    what each brings if nothing is in between; larger emitters are seen by the gather rays.
     """
     leaving = built.albedo * built.solution.total[built.samples.target] / np.float32(np.pi)
     of_texel = emitter_of_texel(built.scene, built.texels)
@@ -43,24 +46,23 @@ def directions(built: Built, hits: Hits, sources: Sources, request: Request, tic
     places = texel_places(built.surface, built.samples)
     for light in built.scene.lights:
         field, strength = sources.lights[light.name], max(float(light.strength @ LUMINANCE), 0.0)
-        if strength and len(field.texel):
+        lux = field.value * np.float32(strength)
+        if not strength or not len(field.texel):
+            continue
+        if light.kind in AREA_KINDS:
+            patches = Patches.of(shape_of(light) - built.space.centre, False)
+            add_patches(total, vector, field.texel, lux, patches, places, normals)
+        else:
             toward = ways_to(light, places[field.texel], built.space.centre)
-            add_source(total, vector, field.texel, field.value * np.float32(strength), toward, normals)
-    for number, emitter in enumerate(built.scene.emitters):
+            add_source(total, vector, field.texel, lux, toward, normals)
+    for emitter in built.scene.emitters:
         field = sources.emitters[emitter.name]
         if not len(field.texel) or emitter.name in wide:
             continue
         lux = (field.rgb * emitter.radiance) @ LUMINANCE
-        toward = _middle(built, emitter.triangles) - places[field.texel]
-        own = of_texel[field.texel] == number
-        add_source(total, vector, field.texel[~own], lux[~own], toward[~own], normals)
+        patches = Patches.of(built.scene.corners[emitter.triangles] - built.space.centre, emitter.double_sided)
+        add_patches(total, vector, field.texel, lux, patches, places, normals)
     return mean_direction(total, vector)
-
-
-def _middle(built: Built, triangles: np.ndarray) -> F64:
-    """(3,) middle of some triangles, relative to the centre."""
-    corners, areas = built.scene.corners[triangles], built.scene.areas[triangles]
-    return np.average(corners.mean(axis=1), axis=0, weights=areas) - built.space.centre
 
 
 def _sky(request: Request) -> Callable[[F32], F64]:

@@ -32,12 +32,14 @@ class Estimate:
         rays: gather and shadow rays.
         seconds: per stage.
         memory_bytes: resident at the peak.
+        least_bytes: the same with the stored rays left in their file, as `limits.memory_mb` may ask for.
     """
 
     texels: int
     rays: int
     seconds: dict[str, float]
     memory_bytes: int
+    least_bytes: int
 
     @property
     def total_seconds(self) -> float:
@@ -95,8 +97,8 @@ def estimate_for(
         "finish": texels / 3e6 + 0.05,
         "write": 1.4 * texels / per["write"] + 0.3,
     }
-    memory = BYTES_FIXED + texels * (4 * recipe.gather_rays + 24 * footprint + 200) + triangles * 600
-    return Estimate(texels, gather + shadow, seconds, memory)
+    least = BYTES_FIXED + texels * (24 * footprint + 200) + triangles * 600
+    return Estimate(texels, gather + shadow, seconds, least + 4 * gather, least)
 
 
 def calibrated(manifests: list[dict]) -> dict[str, float]:

@@ -58,7 +58,7 @@ def _denoise(built: Built, hits: Hits, request: Request, total: F32, done: dict[
     sky = np.array(request.sky if request.sky_picture is None else (0.0, 0.0, 0.0), np.float32)
     error = standard_error(hits.table, total, thrown_back, sky, request.workers, _part(tick, 0.0, 0.3))
     lamps = np.minimum(built.lamps, total)
-    clean = denoised(total - lamps, error, built.texels, built.samples.target, _part(tick, 0.3, 1.0))
+    clean = denoised(total - lamps, error, built.texels, built.atlas, built.samples, _part(tick, 0.3, 1.0))
     level = max(float(total.mean()), 1e-30)
     mean = float(error.mean())
     done["noise"] = {"mean_error": round(mean, 5), "share_of_light": round(mean / level, 5)}

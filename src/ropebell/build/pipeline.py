@@ -16,6 +16,8 @@ from ropebell.build.estimate import RATES, estimate_for, predicted_texels
 from ropebell.build.fields import Sources, hybrid_light, kept_back, lamp_light, ray_light, reflecting, shadow_ray_light
 from ropebell.build.finish import finish
 from ropebell.build.journal import Journal
+from ropebell.build.kin import Earlier, remember
+from ropebell.build.memory import MemoryKeeper
 from ropebell.build.outputs import Built, write_outputs
 from ropebell.build.pictures import Pictures
 from ropebell.build.precheck import BLOCKING, Gathered, check_kept, gather
@@ -23,13 +25,15 @@ from ropebell.build.probe_file import make_probes, write_probes
 from ropebell.build.progress import Progress
 from ropebell.build.refining import refine
 from ropebell.build.request import Request
-from ropebell.build.store import Artifact, Store, digest_of
+from ropebell.build.rough import RoughPictures
+from ropebell.build.shooting import shoot_hits
+from ropebell.build.store import Artifact, Store
 from ropebell.charts.atlas import Atlas
 from ropebell.charts.texels import Texels, footprint_areas
 from ropebell.checks.subject import Subject
 from ropebell.errors import BuildError, Stopped
 from ropebell.level.finding import Finding, from_notice
-from ropebell.level.model import F32, I32, Level
+from ropebell.level.model import F32, Level
 from ropebell.level.open import open_level
 from ropebell.level.scene import Emitter, PlacedLight, Scene
 from ropebell.light.albedo import texel_albedo
@@ -37,7 +41,8 @@ from ropebell.light.near import TexelBlocks
 from ropebell.light.rays import RaySpace
 from ropebell.light.solve import Solution, solve
 from ropebell.light.surface import OpenSamples, Surface
-from ropebell.light.transport import Hits
+from ropebell.light.transport import Gather, Hits
+from ropebell.light.view import seen_texels
 
 Source = PlacedLight | Emitter
 # With fewer lamps than this, finding out whom they reach costs more than it saves.
@@ -67,7 +72,11 @@ class Pipeline:
         self.findings: list[Finding] = []
         self._done: list[_Stage] = []
         self._rates: dict[str, float] = {}
-        self._sky_digest = ""
+        self._sky_digest, self._surfaces = "", ""
+        self._earlier = Earlier(self.store, [], {})
+        self._expected: dict[str, float] = {}
+        self._memory = MemoryKeeper(self.recipe.limits.memory_mb << 20)
+        self._taken_over = {"rays": 0, "shot": 0}
         self._limit = self.recipe.limits.seconds
         self._stop_wanted = stop_wanted
         guess = estimate_for(20_000, 20_000, 8, 2, self.recipe, request.workers, {**RATES, **request.rates})
@@ -81,6 +90,10 @@ class Pipeline:
             RopeBellError: the level is unreadable or cannot be built.
             Stopped: on request or by a tripwire; finished stages are kept.
         """
+        with self._memory.watching():
+            return self._run()
+
+    def _run(self) -> dict[str, Any]:
         gathered = self._scene()
         level, scene = gathered.subject.level, gathered.subject.baking
         self._check(gathered.subject)
@@ -89,11 +102,16 @@ class Pipeline:
         space, surface = self._ray_space(gathered.subject)
         atlas, texels = self._charts(scene, names.charts)
         self._set_expectations(scene, len(texels))
+        self._look_back(scene, names, atlas, texels)
         samples = self._footing(surface, space, texels, atlas, names.footing)
         self._pictures.table(names.charts, self.store.folder, samples.target, self.request.out)
         albedo = self._albedo(level, scene, texels, atlas, names.charts)
-        sources = self._direct(scene, surface, space, samples, names, texels)
-        hits = self._transport(scene, surface, space, texels, atlas, samples, sources, albedo, names.transport)
+        lighting = stages.Lighting(
+            scene, surface, space, samples, self.recipe, self.store, self.request.workers,
+            stages.shadowed_texels(scene, texels),
+        )  # fmt: skip
+        sources = self._direct(lighting, names, len(texels))
+        hits = self._transport(scene, surface, space, texels, atlas, samples, sources, albedo, names)
         solution, first = self._solve(scene, texels, hits, sources, albedo)
         built = Built(
             level,
@@ -131,12 +149,16 @@ class Pipeline:
         rates = {**RATES, **self.request.rates}
         workers = self.request.workers
         got = estimate_for(count, len(scene), len(scene.lights), len(scene.emitters), self.recipe, workers, rates)
+        self._expected = got.seconds
         for stage, seconds in got.seconds.items():
             self._progress.expect(stage, seconds)
         limit = self.recipe.limits.memory_mb
-        if limit and got.memory_bytes > limit << 20:
-            what = f"it is predicted to need {got.memory_bytes >> 20:,} MB, more than limits.memory_mb = {limit:,}"
-            raise BuildError(what, "", "Lower the density or the gather rays, or raise the limit")
+        if limit and got.least_bytes > limit << 20:
+            what = (
+                f"it is predicted to need {got.least_bytes >> 20:,} MB beside its stored rays, "
+                f"more than limits.memory_mb = {limit:,}"
+            )
+            raise BuildError(what, "", "Lower the density, or raise the limit")
 
     @contextmanager
     def _stage(self, name: str, item: str = "") -> Iterator[Callable[[bool], None]]:
@@ -219,40 +241,40 @@ class Pipeline:
         artifact = self._cached(
             "footing", digest,
             lambda tick: stages.footing_stage(
-                surface, space, texels, atlas, digest, self.store, self.request.workers, tick
+                surface, space, texels, atlas, digest, self.store, self.request.workers, tick,
+                self._earlier.known(lambda names: names.footing),
             ),
         )  # fmt: skip
-        self._rate("footing", 2 * texels.sample_triangle.size)
+        if self._earlier.closest is None:
+            self._rate("footing", 2 * texels.sample_triangle.size)
         return stages.read_footing(artifact)
 
     def _albedo(self, level: Level, scene: Scene, texels: Texels, atlas: Atlas, charts: str) -> F32:
-        """Kept like a stage's artifact, but too quick to be called one.
-
-        Coordinates of the pictures are not in the charts' digest, so they are added to this one's.
-        """
-        digest = digest_of(stages.albedo_digest(level, charts), np.nan_to_num(scene.uv0, nan=-1e9), scene.material)
+        """Kept like a stage's artifact, but too quick to be called one."""
+        digest = self._surfaces = stages.surfaces_digest(level, scene, charts)
         found = self.store.get(digest)
         if found is None:
             albedo = texel_albedo(level, scene, texels, footprint_areas(scene, texels, atlas))
             found = self.store.put(digest, {"albedo": albedo}, durable=False)
         return found.arrays["albedo"]
 
-    def _direct(
-        self,
-        scene: Scene,
-        surface: Surface,
-        space: RaySpace,
-        samples: OpenSamples,
-        names: stages.Digests,
-        texels: Texels,
-    ) -> Sources:
-        sources, count = Sources({}, {}), len(texels)
-        shadowed = stages.shadowed_texels(scene, texels)
-        workers, total = self.request.workers, len(scene.lights) + len(scene.emitters)
+    def _look_back(self, scene: Scene, names: stages.Digests, atlas: Atlas, texels: Texels) -> None:
+        """Find what earlier layouts of the same ground know."""
+        self._earlier = Earlier.of(self.store, scene, self.recipe, names, atlas, texels)
+        closest = self._earlier.closest
+        if closest is not None:
+            self.journal.write("kept", texels=len(closest.rows), of=len(texels))
+            for stage in ("footing", "direct"):
+                self._progress.expect(stage, (1.0 - closest.share) * self._expected[stage])
+
+    def _direct(self, lighting: stages.Lighting, names: stages.Digests, count: int) -> Sources:
+        sources, scene = Sources({}, {}), lighting.scene
+        total = len(scene.lights) + len(scene.emitters)
         began, shot = time.monotonic(), 0
-        everything: list[Source] = [*scene.lights, *scene.emitters]
         missing = [x for x in scene.lights if x.reach and not (self.store.folder / names.lights[x.name]).exists()]
-        near = TexelBlocks.of(surface, samples) if len(missing) >= FEW_LAMPS else None
+        if len(missing) >= FEW_LAMPS:
+            lighting = replace(lighting, near=TexelBlocks.of(lighting.surface, lighting.samples))
+        everything: list[Source] = [*scene.lights, *scene.emitters]
         for number, source in enumerate(everything):
             punctual = isinstance(source, PlacedLight)
             digest = names.lights[source.name] if punctual else names.emitters[source.name]
@@ -260,50 +282,37 @@ class Pipeline:
             def make(tick: stages.Tick, source: Source = source, digest: str = digest, n: int = number) -> Artifact:
                 part = stages.part_of(tick, n / total, (n + 1) / total)
                 if isinstance(source, PlacedLight):
-                    return stages.light_stage(
-                        source,
-                        surface,
-                        space,
-                        samples,
-                        self.recipe,
-                        digest,
-                        self.store,
-                        workers,
-                        part,
-                        shadowed,
-                        near,
-                    )
-                return stages.emitter_stage(
-                    source, scene, surface, space, samples, self.recipe, digest, self.store, workers, part, shadowed
-                )
+                    known = self._earlier.known(lambda names: names.lights[source.name])
+                    return stages.light_stage(source, lighting, digest, part, known)
+                known = self._earlier.known(lambda names: names.emitters[source.name])
+                return stages.emitter_stage(source, lighting, digest, part, known)
 
             field = stages.read_field(self._cached("direct", digest, make, source.name))
             (sources.lights if punctual else sources.emitters)[source.name] = field
-            per_texel = samples.triangle.shape[1] if punctual else self.recipe.direct_samples
+            per_texel = lighting.samples.triangle.shape[1] if punctual else self.recipe.direct_samples
             shot += 0 if self._done[-1].reused else per_texel // 2
             self._show_direct(scene, sources, count, f"direct light {number + 1} of {total}")
         if self.request.sky_picture is not None:
-            sources = replace(sources, sky=self._sky(scene, surface, space, samples, names, shadowed))
+            sources = replace(sources, sky=self._sky(lighting, names))
         elapsed = time.monotonic() - began
-        if shot and elapsed > 0.05:
-            self._rates["direct"] = shot * count / elapsed / workers
+        if shot and elapsed > 0.05 and self._earlier.closest is None:
+            self._rates["direct"] = shot * count / elapsed / self.request.workers
         self._progress.stage("direct")(1.0)
         return sources
 
-    def _sky(
-        self, scene: Scene, surface: Surface, space: RaySpace, samples: OpenSamples, names: stages.Digests,
-        shadowed: np.ndarray | None,
-    ) -> F32:  # fmt: skip
+    def _sky(self, lighting: stages.Lighting, names: stages.Digests) -> F32:
         """Direct light of the sky picture."""
         picture, turn = self.request.sky_picture, self.request.brief.sky_now.turn
         assert picture is not None
-        self._sky_digest = stages.sky_digest(names.footing, picture, turn, scene, self.recipe)
+
+        def digest_on(names: stages.Digests) -> str:
+            return stages.sky_digest(names.footing, picture, turn, lighting.scene, self.recipe)
+
+        self._sky_digest = digest_on(names)
 
         def make(_tick: stages.Tick) -> Artifact:
-            return stages.sky_stage(
-                picture, turn, surface, space, samples, self.recipe, self._sky_digest, self.store,
-                self.request.workers, lambda _: self._check_stop(), shadowed,
-            )  # fmt: skip
+            known = self._earlier.known(digest_on)
+            return stages.sky_stage(picture, turn, lighting, self._sky_digest, lambda _: self._check_stop(), known)
 
         return self._cached("direct", self._sky_digest, make, "sky picture").arrays["sky"]
 
@@ -313,31 +322,44 @@ class Pipeline:
 
     def _transport(
         self, scene: Scene, surface: Surface, space: RaySpace, texels: Texels, atlas: Atlas, samples: OpenSamples,
-        sources: Sources, albedo: F32, digest: str,
+        sources: Sources, albedo: F32, names: stages.Digests,
     ) -> Hits:  # fmt: skip
-        direct = shadow_ray_light(scene, sources, len(texels))
+        digest, workers = names.transport, self.request.workers
+        rays, seed = self.recipe.gather_rays, self.recipe.light.seed
+        rough = RoughPictures(self._pictures, self.request, scene, texels, sources, albedo, self._check_stop)
         if not (self.store.folder / digest).exists():
-            self._pictures.show(np.maximum(direct, 0.0), "direct light")
-        workers = self.request.workers
-        thrown_back = reflecting(scene, texels, albedo, self.recipe)
-        held = kept_back(scene, sources, len(texels))
+            rough.show_direct()
 
-        def after_pass(hits: I32, end: int) -> None:
-            if end < self.recipe.gather_rays and self._pictures.wanted:
-                part = Hits.of(np.ascontiguousarray(hits[:, :end]))
-                first = direct + ray_light(part, scene, texels, sources, self.request.sky, workers)
-                rough = solve(part.table, first, thrown_back, 2, workers, lambda _: self._check_stop(), held)
-                self._pictures.show(rough.total, f"{end} of {self.recipe.gather_rays} rays, 2 bounces")
+        def make(tick: stages.Tick) -> Artifact:
+            want = stages.ray_budget(scene.effort, texels, rays)
+            share = self._earlier.rays(want, digest) / max(int(want.sum(dtype=np.int64)), 1)
+            self._progress.expect("transport", (1.0 - share) * self._expected["transport"])
+            remember(self.store, names.ground, names.charts, digest, seed)
+            gather = Gather.of(surface, space, texels, atlas, samples, seed)
+            view = self.request.view
+            first = seen_texels(view, surface, space, samples) if view is not None else None
+            artifact, shot = shoot_hits(
+                gather,
+                want,
+                rays,
+                first,
+                digest,
+                self.store,
+                self._earlier.kin,
+                workers,
+                tick,
+                rough.show,
+                self._memory,
+            )
+            self._taken_over = {"rays": shot.kept, "shot": shot.rays}
+            self.journal.write("shot", rays=shot.rays, kept=shot.kept)
+            return artifact
 
-        artifact = self._cached(
-            "transport", digest,
-            lambda tick: stages.transport_stage(
-                surface, space, texels, atlas, samples, self.recipe, digest, self.store, workers, tick, after_pass,
-                scene.effort,
-            ),
-        )  # fmt: skip
+        artifact = self._cached("transport", digest, make)
         hits = stages.read_hits(artifact)
-        self._rate("transport", hits.table.size)
+        self._memory.watch(hits.table)
+        if not self._taken_over["rays"]:
+            self._rate("transport", hits.table.size)
         return hits
 
     def _check_stop(self) -> None:
@@ -357,19 +379,14 @@ class Pipeline:
             solution = solve(hits.table, direct, thrown_back, self.recipe.bounces, workers, tick, held)
         self._rate("solve", hits.table.size * (solution.bounces + 1.5))
         self.journal.write(
-            "energy", bounces=[round(e, 6) for e in solution.energy], cut_below_zero=round(solution.cut, 6)
-        )
-        finite = np.isfinite(solution.total).all(axis=1)
-        if not finite.all():
-            # One such texel would spread with every further use of the page.
-            texel = int(np.argmin(finite))
-            node = scene.node_names[scene.node[texels.owner[texel]]]
-            reason = f"{int((~finite).sum())} texels came out non-finite, first on '{node}'; they are set to black."
-            self._warn([Finding("non-finite", "error", node, reason, "Check the object's mesh and the lights near it")])
-            solution = replace(
-                solution, total=np.nan_to_num(solution.total, posinf=0.0, neginf=0.0),
-                direct=np.nan_to_num(solution.direct, posinf=0.0, neginf=0.0),
-            )  # fmt: skip
+            "energy", bounces=[round(e, 6) for e in solution.energy], cut_below_zero=round(solution.cut, 6),
+            not_finite=list(solution.lost),
+        )  # fmt: skip
+        for node in np.unique(scene.node[texels.owner[solution.first_lost]]):
+            count = int((scene.node[texels.owner[solution.first_lost]] == node).sum())
+            name = scene.node_names[node]
+            reason = f"{count} texel{'s' if count > 1 else ''} of it came out non-finite and are black."
+            self._warn([Finding("non-finite", "error", name, reason, "Check the object's mesh and the lights near it")])
         return solution, direct
 
     def _probes(self, built: Built) -> dict[str, Any]:
@@ -411,8 +428,10 @@ class Pipeline:
             "digests": {
                 "charts": names.charts, "footing": names.footing, "transport": names.transport,
                 "lights": names.lights, "emitters": names.emitters, "sky": self._sky_digest,
+                "surfaces": self._surfaces,
             },
             "rays": {"gather": int(hits.table.size)},
+            "kept": self._taken_over,
             "finish": finished,
             "probes": probes,
             "findings": [f.as_json() for f in self.findings],

@@ -18,9 +18,9 @@ from ropebell.level.brief import Box
 from ropebell.level.finding import Finding
 from ropebell.level.sky_picture import read_sky_picture
 from ropebell.light.harmonics import COUNT
+from ropebell.light.lookup import hit_records
 from ropebell.light.probes import LitLevel, Probes, grid_positions, lit_probes
 from ropebell.light.sky import SkyMap
-from ropebell.light.transport import hit_records
 
 PROBES = "probes.json"
 

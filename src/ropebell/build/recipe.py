@@ -70,7 +70,9 @@ class Limits(_Part):
     """Bounds on what a build may take; 0 is no bound."""
 
     seconds: float = Field(0.0, ge=0, description="stop as by a tripwire after this many seconds")
-    memory_mb: int = Field(0, ge=0, description="refuse builds predicted to need more")
+    memory_mb: int = Field(
+        0, ge=0, description="keep to this: stored rays stay in their file; refused if that is not enough"
+    )
     workers: int = Field(0, ge=0, le=256, description="threads, 0 for every core")
 
 

@@ -14,7 +14,7 @@ from ropebell.build.request import Request
 from ropebell.level.model import F32, I32
 from ropebell.light.refine import SeenLight, refined
 from ropebell.light.solve import solve
-from ropebell.light.transport import Hits, empty_hits, targets, trace
+from ropebell.light.transport import Gather, Hits, empty_hits
 
 
 def refine(
@@ -27,16 +27,13 @@ def refine(
     """
     target, workers = request.recipe.light.noise_target, request.workers
     rays, seed = hits.table.shape[1], request.recipe.light.seed
-    grid = targets(built.texels, built.samples)
+    gather = Gather.of(built.surface, built.space, built.texels, built.atlas, built.samples, seed)
 
     def shoot(rows: I32, wave: int) -> I32:
         # Every texel anew among the noisy ones, under a seed of the wave's own.
         table = empty_hits(len(rows), rays)
-        some = built.samples.among(rows)
-        trace(
-            built.surface, built.space, built.texels, built.atlas, some, table, (0, rays), seed + 7919 * wave, workers,
-            lambda _: tick(0.0), grid=grid,
-        )  # fmt: skip
+        fresh = gather.among(rows, seed + 7919 * wave)
+        fresh.shoot(fresh.rows, (0, rays), table, workers, lambda _: tick(0.0))
         return table
 
     solution = built.solution

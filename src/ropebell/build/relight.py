@@ -6,7 +6,7 @@ What is shown is what a build with these values and as many bounces would give: 
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -15,14 +15,15 @@ import numpy as np
 from ropebell.build import stages
 from ropebell.build.fields import SKY, Sources, emitter_of_texel, reflecting
 from ropebell.build.precheck import Gathered
-from ropebell.build.recipe import parse
+from ropebell.build.recipe import Recipe, parse, with_value
 from ropebell.build.store import Store
 from ropebell.charts.texels import Texels, footprint_areas
 from ropebell.level.model import F32, F64, I32
 from ropebell.level.scene import PlacedLight, Scene
 from ropebell.light.albedo import texel_albedo
 from ropebell.light.direct import DirectField
-from ropebell.light.solve import gathered_light, solve
+from ropebell.light.series import BounceSeries
+from ropebell.light.solve import gathered_light
 from ropebell.light.superpose import solved_fields, superposed
 from ropebell.light.transport import Hits
 
@@ -52,8 +53,10 @@ class Relight:
         names: of the J sources: lights, emitters, the sky.
         units: (N, J) float32 direct light for unit strength. fields: (N, J, 3) float32 with all bounces.
         texels, target: where texels lie, and which speaks for which.
-        hits, reflecting, bounces: of the build, for looking at single bounces.
+        hits: what the build's rays met.
+        albedo: (N, 3) of the level of now; recipe, bounces: that the fields are solved with.
         key: digests that these fields are of.
+        surfaces: names the albedo.
     """
 
     names: tuple[str, ...]
@@ -62,10 +65,13 @@ class Relight:
     texels: Texels
     target: I32
     hits: Hits
-    reflecting: F32
+    albedo: F32
+    recipe: Recipe
     bounces: int
     key: tuple[str, ...]
+    surfaces: str
     workers: int
+    _series: dict[bytes, BounceSeries] = field(default_factory=dict)
 
     @staticmethod
     def of(manifest: dict[str, Any], now: Gathered, cache: Path, tick: Callable[[float], None]) -> Relight | None:
@@ -100,7 +106,10 @@ class Relight:
         fields = solved_fields(hits.table, units, thrown_back, bounces, workers, tick)
         target = footing.arrays["target"]
         key = relight_key(names)
-        return Relight(wanted, units, fields, texels, target, hits, thrown_back, bounces, key, workers)
+        surfaces = stages.surfaces_digest(now.subject.level, scene, names.charts)
+        return Relight(
+            wanted, units, fields, texels, target, hits, albedo, recipe, bounces, key, surfaces, workers
+        )  # fmt: skip
 
     def strengths(self, scene: Scene, sky: tuple[float, float, float], only: frozenset[str] | None = None) -> F64:
         """(J, 3) what each source is set to now; sources that are not in the scene any more give nothing.
@@ -140,16 +149,43 @@ class Relight:
             total += superposed(self.units, strengths - thrown, self.workers)
         return RelitLight(np.maximum(total, 0.0), np.maximum(direct, 0.0))
 
-    def one_bounce(self, strengths: F64, bounce: int) -> RelitLight:
+    def bounces_alike(self, recipe: Recipe) -> bool:
+        """Whether the solved fields bounce as a recipe asks for."""
+        return bouncing(recipe) == bouncing(self.recipe)
+
+    def bounced(self, strengths: F64, thrown: F64, scene: Scene, recipe: Recipe) -> tuple[RelitLight, int]:
+        """The light with the bounces, gain and colour of a recipe, and how many bounces that takes.
+
+        The first call at these strengths solves, the next ones add up what is there.
+        """
+        series, direct = self._series_of(strengths, thrown, scene, recipe)
+        gain = recipe.light.bounce_gain
+        total, count = series.light(recipe.bounces, gain, lambda _: None)
+        return RelitLight(total, np.maximum(direct, 0.0)), count
+
+    def one_bounce(self, strengths: F64, thrown: F64, bounce: int, scene: Scene, recipe: Recipe) -> RelitLight:
         """What one bounce alone adds; 0 is direct light."""
-        direct = superposed(self.units, strengths, self.workers)
+        series, direct = self._series_of(strengths, thrown, scene, recipe)
         if bounce == 0:
-            return RelitLight(direct, direct)
-        upto, before = (
-            solve(self.hits.table, direct, self.reflecting, b, self.workers, lambda _: None).total
-            for b in (bounce, bounce - 1)
-        )
-        return RelitLight(np.maximum(upto - before, 0.0), np.zeros_like(direct))
+            return RelitLight(np.maximum(direct, 0.0), np.maximum(direct, 0.0))
+        return RelitLight(series.one(bounce, recipe.light.bounce_gain), np.zeros_like(direct))
+
+    def _series_of(self, strengths: F64, thrown: F64, scene: Scene, recipe: Recipe) -> tuple[BounceSeries, F32]:
+        """The bounces at these strengths, of which the newest are kept, and the direct light."""
+        direct = superposed(self.units, strengths, self.workers)
+        key = strengths.tobytes() + thrown.tobytes() + np.float64(recipe.light.bounce_saturation).tobytes()
+        found = self._series.get(key)
+        if found is None:
+            held = None if np.array_equal(thrown, strengths) else superposed(
+                self.units, strengths - thrown, self.workers
+            )  # fmt: skip
+            unit = with_value(recipe, "light.bounce_gain", 1.0)
+            thrown_back = reflecting(scene, self.texels, self.albedo, unit)
+            into = direct if held is None else direct - held
+            found = BounceSeries(self.hits.table, into, held, thrown_back, self.workers)
+            self._series.clear()
+            self._series[key] = found
+        return found, direct
 
     def unmoved(self, scene: Scene, names: stages.Digests) -> frozenset[str]:
         """Sources that are still where and what they were, so that their fields hold."""
@@ -162,6 +198,11 @@ class Relight:
     def covers(self, scene: Scene) -> bool:
         """Whether every source of a scene has a field here."""
         return {x.name for x in scene.lights} | {e.name for e in scene.emitters} <= {source_of(n) for n in self.names}
+
+
+def bouncing(recipe: Recipe) -> tuple[int | None, float, float]:
+    """What of a recipe decides the bounces."""
+    return recipe.bounces, recipe.light.bounce_gain, recipe.light.bounce_saturation
 
 
 def channels_of(name: str) -> tuple[str, str, str]:

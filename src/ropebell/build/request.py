@@ -10,6 +10,7 @@ from typing import Any
 
 from ropebell.build.recipe import Recipe, parse
 from ropebell.level.brief import NO_BRIEF, Brief, from_values, to_values
+from ropebell.light.view import View
 
 
 @dataclass(frozen=True)
@@ -28,6 +29,7 @@ class Request:
         rates: measured work rates for the remaining time.
         note: free text kept in the manifest.
         pictures: whether intermediate pictures are wanted.
+        view: from where the level is looked at, to be served first; None: no place before others.
     """
 
     level: Path
@@ -41,6 +43,7 @@ class Request:
     rates: dict[str, float] = field(default_factory=dict)
     note: str = ""
     pictures: bool = True
+    view: View | None = None
 
     @property
     def workers(self) -> int:
@@ -62,6 +65,7 @@ class Request:
                 "rates": self.rates,
                 "note": self.note,
                 "pictures": self.pictures,
+                "view": self.view.as_values() if self.view is not None else None,
             }
         )
 
@@ -82,4 +86,5 @@ class Request:
             rates=values["rates"],
             note=values["note"],
             pictures=values["pictures"],
+            view=View.of(values["view"]) if values["view"] else None,
         )

@@ -22,22 +22,25 @@ from ropebell.level.scene import Emitter, PlacedLight, Scene
 from ropebell.level.sky_picture import read_sky_picture
 from ropebell.light.direct import DirectField, emitter_field, light_field
 from ropebell.light.footing import find_open_samples
+from ropebell.light.kept import Kept, carried_dense, carried_field
 from ropebell.light.near import TexelBlocks
 from ropebell.light.rays import RaySpace
 from ropebell.light.sky import SkyMap, sky_field
 from ropebell.light.surface import OpenSamples, Surface
-from ropebell.light.transport import Hits, empty_hits, passes, trace
+from ropebell.light.transport import Hits
 
 Tick = Callable[[float], None]
 
 # Raised when a stage's method changes, so that artifacts of older versions are not taken for new ones.
-VERSIONS = {"charts": 3, "footing": 1, "direct": 2, "transport": 2, "albedo": 2, "sky": 1}
+VERSIONS = {"charts": 5, "footing": 2, "direct": 3, "transport": 3, "albedo": 3, "sky": 2}
 
 
 @dataclass(frozen=True)
 class Digests:
-    """Names of the stage artifacts of one scene and recipe."""
+    """Names of the stage artifacts of one scene and recipe; `ground` is no stage: it names what rays meet, however
+    finely it is lit."""
 
+    ground: str
     charts: str
     footing: str
     transport: str
@@ -58,10 +61,16 @@ def digests(scene: Scene, recipe: Recipe) -> Digests:
         VERSIONS["charts"], geometry, np.nan_to_num(scene.uv1, nan=-1e9),
         [settings.texels_per_metre, settings.page_size, settings.padding, settings.samples], scene.factor, *bare,
     )  # fmt: skip
+    return names_on(charts, digest_of(geometry, settings.samples), scene, recipe)
+
+
+def names_on(charts: str, ground: str, scene: Scene, recipe: Recipe) -> Digests:
+    """The same on charts of some digest, which may be those of an earlier layout."""
     # Marks that change nothing are in no digest.
     ghosts = [scene.casts] if len(scene.casts) and not scene.casts.all() else []
     holes = scene.cutouts.arrays if scene.cutouts is not None else ()
     footing = digest_of(VERSIONS["footing"], charts, *ghosts, *holes)
+    ground = digest_of(ground, *ghosts, *holes)
     lit = [scene.shadowed] if len(scene.shadowed) and not scene.shadowed.all() else []
     outside = [scene.effort] if len(scene.effort) and (scene.effort != 1.0).any() else []
     transport = digest_of(VERSIONS["transport"], footing, recipe.gather_rays, recipe.light.seed, *outside)
@@ -79,7 +88,7 @@ def digests(scene: Scene, recipe: Recipe) -> Digests:
         )
         for e in scene.emitters
     }
-    return Digests(charts, footing, transport, lights, emitters)
+    return Digests(ground, charts, footing, transport, lights, emitters)
 
 
 def _settings(recipe: Recipe) -> ChartSettings:
@@ -115,17 +124,6 @@ def sky_digest(footing: str, picture: Path, turn: float, scene: Scene, recipe: R
     return digest_of(VERSIONS["sky"], footing, content, turn, recipe.direct_samples, recipe.light.seed, *lit)
 
 
-def sky_stage(
-    picture: Path, turn: float, surface: Surface, space: RaySpace, samples: OpenSamples, recipe: Recipe, digest: str,
-    store: Store, workers: int, tick: Tick, shadowed: NDArray[np.bool_] | None,
-) -> Artifact:  # fmt: skip
-    """Direct light of a sky picture."""
-    sky = SkyMap.of(read_sky_picture(picture), turn)
-    rays, seed = recipe.direct_samples, recipe.light.seed
-    field = sky_field(sky, surface, space, samples, rays, seed, workers, tick, shadowed)
-    return store.put(digest, {"sky": field})
-
-
 def charts_stage(scene: Scene, recipe: Recipe, digest: str, store: Store, workers: int, tick: Tick) -> Artifact:
     """Lay out, pack and rasterise."""
     shapes = placed_shapes(scene, StoredLayouts(store), workers, lambda share: tick(0.6 * share))
@@ -136,6 +134,7 @@ def charts_stage(scene: Scene, recipe: Recipe, digest: str, store: Store, worker
         "uv": atlas.uv, "chart": atlas.chart, "rects": atlas.rects, "page": texels.page, "column": texels.column,
         "row": texels.row, "cover": texels.cover, "owner": texels.owner, "grid": texels.grid,
         "sample_triangle": texels.sample_triangle, "sample_weights": texels.sample_weights,
+        "density": face_density(scene, recipe),
     }  # fmt: skip
     meta = {
         "pages": atlas.pages,
@@ -144,6 +143,12 @@ def charts_stage(scene: Scene, recipe: Recipe, digest: str, store: Store, worker
         "notices": [[n.kind, n.where, n.text] for n in notices],
     }
     return store.put(digest, arrays, meta)
+
+
+def face_density(scene: Scene, recipe: Recipe) -> F32:
+    """(T,) float32 texels per metre of each triangle."""
+    factor = scene.factor if len(scene.factor) else np.ones(len(scene), np.float32)
+    return (factor * np.float32(recipe.texels_per_metre)).astype(np.float32)
 
 
 def read_charts(artifact: Artifact) -> tuple[Atlas, Texels, list[Notice]]:
@@ -166,12 +171,14 @@ def read_charts(artifact: Artifact) -> tuple[Atlas, Texels, list[Notice]]:
 
 def footing_stage(
     surface: Surface, space: RaySpace, texels: Texels, atlas: Atlas, digest: str, store: Store, workers: int,
-    tick: Tick,
+    tick: Tick, known: Known | None,
 ) -> Artifact:  # fmt: skip
     """Find the samples that stand in the open."""
-    samples = find_open_samples(surface, space, texels, atlas, workers, tick)
+    earlier = (known.kept, read_footing(known.artifact)) if known is not None else None
+    samples = find_open_samples(surface, space, texels, atlas, workers, tick, earlier)
     arrays = {
-        "count": samples.count, "triangle": samples.triangle, "weights": samples.weights, "target": samples.target
+        "count": samples.count, "triangle": samples.triangle, "weights": samples.weights, "target": samples.target,
+        "key": samples.key,
     }  # fmt: skip
     return store.put(digest, arrays)
 
@@ -179,30 +186,84 @@ def footing_stage(
 def read_footing(artifact: Artifact) -> OpenSamples:
     """The open samples of a footing artifact."""
     a = artifact.arrays
-    return OpenSamples(a["count"], a["triangle"], a["weights"], a["target"])
+    return OpenSamples(a["count"], a["triangle"], a["weights"], a["target"], a["key"])
 
 
-def light_stage(
-    light: PlacedLight, surface: Surface, space: RaySpace, samples: OpenSamples, recipe: Recipe, digest: str,
-    store: Store, workers: int, tick: Tick, shadowed: NDArray[np.bool_] | None, near: TexelBlocks | None,
-) -> Artifact:  # fmt: skip
+@dataclass(frozen=True, eq=False)
+class Known:
+    """What a stage gave on an earlier layout, and which texels that still holds for."""
+
+    kept: Kept
+    artifact: Artifact
+
+
+@dataclass(frozen=True, eq=False)
+class Lighting:
+    """What every direct stage of a build has in common.
+
+    Attributes:
+        shadowed: (N,) bool, texels that receive shadow; None: all.
+        near: tells which texels a light with a reach can light; None: all are tried.
+    """
+
+    scene: Scene
+    surface: Surface
+    space: RaySpace
+    samples: OpenSamples
+    recipe: Recipe
+    store: Store
+    workers: int
+    shadowed: NDArray[np.bool_] | None
+    near: TexelBlocks | None = None
+
+    @property
+    def place(self) -> tuple[Surface, RaySpace]:
+        """Where rays start and go."""
+        return self.surface, self.space
+
+    @property
+    def effort(self) -> tuple[int, int]:
+        """Rays of a texel, and the seed."""
+        return self.recipe.direct_samples, self.recipe.light.seed
+
+    def among(self, known: Known | None) -> tuple[OpenSamples, NDArray[np.bool_] | None]:
+        """Samples, and who receives shadow, of the texels that are to be lit: all, or what is not known yet."""
+        if known is None:
+            return self.samples, self.shadowed
+        rows = known.kept.fresh
+        return self.samples.among(rows), self.shadowed[rows] if self.shadowed is not None else None
+
+
+def light_stage(light: PlacedLight, lighting: Lighting, digest: str, tick: Tick, known: Known | None) -> Artifact:
     """Direct light of one light."""
-    rays, seed = recipe.direct_samples, recipe.light.seed
-    field = light_field(light, surface, space, samples, workers, tick, rays, seed, shadowed, near)
-    return _keep_field(field, digest, store)
+    some, shadowed = lighting.among(known)
+    near = lighting.near if known is None else None
+    field = light_field(light, *lighting.place, some, lighting.workers, tick, *lighting.effort, shadowed, near)
+    return _keep_field(field, digest, lighting.store, known)
 
 
-def emitter_stage(
-    emitter: Emitter, scene: Scene, surface: Surface, space: RaySpace, samples: OpenSamples, recipe: Recipe,
-    digest: str, store: Store, workers: int, tick: Tick, shadowed: NDArray[np.bool_] | None,
-) -> Artifact:  # fmt: skip
+def emitter_stage(emitter: Emitter, lighting: Lighting, digest: str, tick: Tick, known: Known | None) -> Artifact:
     """Direct light of one emitter."""
-    rays, seed = recipe.direct_samples, recipe.light.seed
-    field = emitter_field(emitter, scene.areas, surface, space, samples, rays, seed, workers, tick, shadowed)
-    return _keep_field(field, digest, store)
+    some, shadowed = lighting.among(known)
+    field = emitter_field(
+        emitter, lighting.scene.areas, *lighting.place, some, *lighting.effort, lighting.workers, tick, shadowed
+    )
+    return _keep_field(field, digest, lighting.store, known)
 
 
-def _keep_field(field: DirectField, digest: str, store: Store) -> Artifact:
+def sky_stage(picture: Path, turn: float, lighting: Lighting, digest: str, tick: Tick, known: Known | None) -> Artifact:
+    """Direct light of a sky picture."""
+    sky = SkyMap.of(read_sky_picture(picture), turn)
+    some, shadowed = lighting.among(known)
+    field = sky_field(sky, *lighting.place, some, *lighting.effort, lighting.workers, tick, shadowed)
+    if known is not None:
+        field = carried_dense(known.kept, known.artifact.arrays["sky"], field)
+    return lighting.store.put(digest, {"sky": field})
+
+
+def _keep_field(field: DirectField, digest: str, store: Store, known: Known | None) -> Artifact:
+    if known is not None:
+        field = carried_field(known.kept, read_field(known.artifact), field)
     return store.put(digest, {"texel": field.texel, "value": field.value, "gathered": field.gathered})
 
 
@@ -219,50 +280,10 @@ def read_field(artifact: Artifact) -> DirectField:
     return DirectField(a["texel"], a["value"], a["gathered"])
 
 
-def transport_stage(
-    surface: Surface, space: RaySpace, texels: Texels, atlas: Atlas, samples: OpenSamples, recipe: Recipe,
-    digest: str, store: Store, workers: int, tick: Tick, after_pass: Callable[[I32, int], None],
-    effort: F32,
-) -> Artifact:  # fmt: skip
-    """Shoot the gather rays, in passes, straight into the artifact's file.
-
-    Args:
-        after_pass: called with the table so far and the number of its rays that are shot.
-        effort: (T,) share of the rays that texels of each face get.
-    """
-    rays = recipe.gather_rays
-    shape = (len(texels), rays)
-    budget = ray_budget(effort, texels, rays)
-    with store.writing(digest) as folder:
-        if 0 in shape:
-            np.save(folder / "hits.npy", empty_hits(*shape))
-            for name in ("counted", "open"):
-                np.save(folder / f"{name}.npy", np.zeros(shape[0], np.int32))
-        else:
-            hits = np.lib.format.open_memmap(folder / "hits.npy", mode="w+", dtype=np.int32, shape=shape)
-            _fill(hits)
-            for first, end in passes(rays):
-                trace(
-                    surface, space, texels, atlas, samples, hits, (first, end), recipe.light.seed, workers,
-                    part_of(tick, first / rays, end / rays), budget,
-                )  # fmt: skip
-                after_pass(hits, end)
-            hits.flush()
-            tally = Hits.of(hits)
-            np.save(folder / "counted.npy", tally.counted)
-            np.save(folder / "open.npy", tally.open)
-            del hits, tally
-        count = [shape[0]]
-        store.describe(folder, {"hits": list(shape), "counted": count, "open": count}, None)
-    artifact = store.get(digest)
-    assert artifact is not None
-    return artifact
-
-
-def ray_budget(effort: F32, texels: Texels, rays: int) -> I32 | None:
-    """(N,) rays of each texel, None where all get all; at least the first pass."""
+def ray_budget(effort: F32, texels: Texels, rays: int) -> I32:
+    """(N,) rays of each texel: its share of all of them, at least one."""
     if not len(effort) or (effort == 1.0).all():
-        return None
+        return np.full(len(texels), rays, np.int32)
     return np.maximum(np.ceil(effort[texels.owner] * rays), 1).astype(np.int32)
 
 
@@ -271,23 +292,18 @@ def read_hits(artifact: Artifact) -> Hits:
     return Hits(artifact.arrays["hits"], artifact.arrays["counted"], artifact.arrays["open"])
 
 
-def albedo_digest(level: Level, charts: str) -> str:
-    """Names the texels' albedo: charts, base colours and pictures."""
+def surfaces_digest(level: Level, scene: Scene, charts: str) -> str:
+    """Names the texels' albedo: charts, base colours and pictures, and which of them lies where."""
     surfaces = [
         [m.base_color, None if m.base_texture is None else [m.base_texture.image, m.base_texture.texcoord,
          m.base_texture.wrap, m.base_texture.affine.tolist()], m.alpha_cutoff if has_holes(m) else None]
         for m in level.materials
     ]  # fmt: skip
     pictures = [hashlib.sha256(image.data).hexdigest() for image in level.images]
-    return digest_of(VERSIONS["albedo"], charts, surfaces, pictures)
+    where = np.nan_to_num(scene.uv0, nan=-1e9)
+    return digest_of(VERSIONS["albedo"], charts, surfaces, pictures, where, scene.material)
 
 
 def part_of(tick: Tick, low: float, high: float) -> Tick:
     """A tick function for a part of a stage."""
     return lambda share: tick(low + share * (high - low))
-
-
-def _fill(hits: I32) -> None:
-    """Mark every ray as not counted, a piece at a time so that it stays interruptible."""
-    for first in range(0, len(hits), 100_000):
-        hits[first : first + 100_000] = -3

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from ropebell.build.estimate import RATES, estimate_for, predicted_texels
+from ropebell.build.kin import predicted_spare
 from ropebell.build.project import Project
 from ropebell.build.stages import Digests, digests, sky_digest
 from ropebell.build.store import Store
@@ -26,6 +27,7 @@ class Stale:
         seconds: predicted time of the build.
         texels: predicted number of texels.
         from_nothing: predicted time of a build that re-uses nothing.
+        spared: share of the texels whose light is taken over from an earlier layout, 0 where the layout stays.
     """
 
     fresh: bool
@@ -34,6 +36,7 @@ class Stale:
     seconds: float
     texels: int
     from_nothing: float
+    spared: float = 0.0
 
 
 def stale_stages(scene: Scene, project: Project, manifest: dict[str, Any] | None, rates: dict[str, float]) -> Stale:
@@ -59,13 +62,36 @@ def stale_stages(scene: Scene, project: Project, manifest: dict[str, Any] | None
     share = {stage: 0.0 for stage in ("charts", "footing", "transport", "direct")}
     share.update({stage: 1.0 for stage in missing})
     share["direct"] = len(unlit) / max(len(sources), 1)
+    spared = 0.0
+    if missing:
+        alike, shot = predicted_spare(store, scene, project.recipe, names)
+        if "charts" in missing:
+            spared = alike
+            for stage in ("footing", "direct"):
+                share[stage] *= 1.0 - alike
+        share["transport"] *= 1.0 - shot
     seconds = IDLE_SECONDS + sum(s * share.get(stage, 1.0) for stage, s in whole.seconds.items())
     stages = [s for s in ("charts", "footing", "direct", "transport") if share[s] > 0]
     if changes or manifest is None:
         stages.append("solve")
     return Stale(
-        not stages, tuple(stages), tuple(changes), seconds, texels, IDLE_SECONDS + whole.total_seconds
+        not stages, tuple(stages), tuple(changes), seconds, texels, IDLE_SECONDS + whole.total_seconds, spared
     )  # fmt: skip
+
+
+def changes_since(scene: Scene, project: Project, begun_scene: Scene, begun: Project) -> tuple[str, ...]:
+    """What changed since a build began that is still under way, in words."""
+    names = digests(begun_scene, begun.recipe)
+    as_built = {
+        "lights": {light.name: light.setting for light in begun_scene.lights},
+        "emitters": {e.name: e.radiance.tolist() for e in begun_scene.emitters},
+        "digests": {
+            "charts": names.charts, "footing": names.footing, "lights": names.lights,
+            "sky": _sky_digest(begun_scene, begun, names),
+        },
+        "sky": list(begun.sky), "recipe": begun.recipe.model_dump(), "brief": to_values(begun.brief),
+    }  # fmt: skip
+    return tuple(_changes(scene, project, as_built, digests(scene, project.recipe)))
 
 
 def _cores() -> int:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import fcntl
 import hashlib
 import json
 import os
@@ -19,7 +20,7 @@ from numpy.typing import NDArray
 from ropebell.charts.layout import Layout
 from ropebell.errors import BuildError
 
-META = "meta.json"
+META, BEGUN, LOCK = "meta.json", "begun.json", "lock"
 DEFAULT_LIMIT_BYTES = 20 << 30
 
 
@@ -34,6 +35,14 @@ def digest_of(*parts: Any) -> str:
             digest.update(json.dumps(part, sort_keys=True).encode())
         digest.update(b"\x00")
     return digest.hexdigest()[:32]
+
+
+def _boot() -> str:
+    """What tells this run of the machine from others, empty where that is not known."""
+    try:
+        return Path("/proc/sys/kernel/random/boot_id").read_text(encoding="ascii").strip()
+    except OSError:
+        return ""
 
 
 @dataclass(frozen=True, eq=False)
@@ -120,10 +129,124 @@ class Store:
                 shutil.rmtree(target, ignore_errors=True)
             os.replace(part, target)
         except OSError as error:
-            remedy = "Free some space, or move the cache, and build again; earlier builds are untouched"
-            raise BuildError(f"the cache cannot be written ({error.strerror})", self.folder, remedy) from error
+            raise self._unwritable(error) from error
         finally:
             shutil.rmtree(part, ignore_errors=True)
+
+    def unfinished(self, digest: str) -> Artifact | None:
+        """The arrays of an artifact that a build began and did not finish, or None; read, never changed."""
+        place = self._begun(digest)
+        try:
+            state = json.loads((place / BEGUN).read_text(encoding="utf-8"))
+            if state["boot"] != _boot() and not state["synced"]:
+                return None  # what was on its way to the disk at a power cut may be missing
+            arrays = {name: self._load(place, name, shape) for name, shape in state["arrays"].items()}
+        except (OSError, ValueError, KeyError, TypeError, AttributeError):
+            return None
+        return Artifact(digest, arrays, {})
+
+    @contextmanager
+    def resuming(self, digest: str, shapes: dict[str, list[int]]) -> Iterator[tuple[Path, bool]]:
+        """A folder that becomes the artifact when the block ends well, and stays to be gone on with when it does not.
+
+        Its arrays may be mapped and written in place; the caller notes among them what of it is done, after it is.
+
+        Args:
+            shapes: of the arrays being written, by name.
+
+        Yields:
+            The folder, and whether it holds what an earlier build began.
+        """
+        place = self._begun(digest)
+        begun = self.unfinished(digest)
+        fits = begun is not None and {name: list(a.shape) for name, a in begun.arrays.items()} == shapes
+        del begun
+        lock = self._claimed(place)
+        if lock is None:
+            # Another build is at it; this one goes its own way.
+            with self.writing(digest) as folder:
+                yield folder, False
+            return
+        try:
+            if not fits:
+                for file in place.iterdir():
+                    if file.name != LOCK:
+                        file.unlink()
+            self._note(place, shapes, synced=False)
+            try:
+                yield place, fits
+            except BaseException:
+                self._settle(place, shapes)
+                raise
+            for file in place.iterdir():
+                with open(file, "rb") as handle:
+                    os.fsync(handle.fileno())
+            target = self.folder / digest
+            if target.exists():
+                shutil.rmtree(target, ignore_errors=True)
+            (place / BEGUN).unlink()
+            (place / LOCK).unlink()
+            os.replace(place, target)
+        except OSError as error:
+            shutil.rmtree(place, ignore_errors=True)
+            raise self._unwritable(error) from error
+        finally:
+            os.close(lock)
+
+    def _begun(self, digest: str) -> Path:
+        return self.folder / f"{digest}.begun"
+
+    def _claimed(self, place: Path) -> int | None:
+        """A lock on an unfinished artifact, None if another process has it."""
+        try:
+            place.mkdir(parents=True, exist_ok=True)
+            lock = os.open(place / LOCK, os.O_CREAT | os.O_RDWR | os.O_CLOEXEC, 0o644)
+        except OSError as error:
+            raise self._unwritable(error) from error
+        try:
+            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            if os.stat(place / LOCK).st_ino != os.fstat(lock).st_ino:
+                raise FileNotFoundError  # finished and moved away in between
+        except OSError:
+            os.close(lock)
+            return None
+        return lock
+
+    @staticmethod
+    def _in_use(place: Path) -> bool:
+        """Whether a build is at an unfinished artifact."""
+        try:
+            lock = os.open(place / LOCK, os.O_RDWR | os.O_CLOEXEC)
+        except OSError:
+            return False
+        try:
+            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError:
+            return True
+        finally:
+            os.close(lock)
+        return False
+
+    def _settle(self, place: Path, shapes: dict[str, list[int]]) -> None:
+        """Bring what was begun to the disk; what cannot be brought there is given up."""
+        try:
+            for name in shapes:
+                with open(place / f"{name}.npy", "rb") as handle:
+                    os.fsync(handle.fileno())
+            self._note(place, shapes, synced=True)
+        except OSError:
+            shutil.rmtree(place, ignore_errors=True)
+
+    @staticmethod
+    def _note(place: Path, shapes: dict[str, list[int]], synced: bool) -> None:
+        text = json.dumps({"arrays": shapes, "boot": _boot(), "synced": synced})
+        part = place / f"{BEGUN}.part"
+        part.write_text(text, encoding="utf-8")
+        os.replace(part, place / BEGUN)
+
+    def _unwritable(self, error: OSError) -> BuildError:
+        remedy = "Free some space, or move the cache, and build again; earlier builds are untouched"
+        return BuildError(f"the cache cannot be written ({error.strerror})", self.folder, remedy)
 
     def sizes(self) -> list[tuple[float, int, Path]]:
         """(last use, bytes, folder) of every artifact, longest unused first."""
@@ -149,6 +272,8 @@ class Store:
         newest = max((used for used, _, _ in sizes), default=0.0)
         for used, size, place in sizes:
             abandoned = place.name.endswith(".part") and used < newest - 3600
+            if self._in_use(place):
+                continue
             if abandoned or (total - freed > self._limit and place.name not in keep):
                 shutil.rmtree(place, ignore_errors=True)
                 freed += size

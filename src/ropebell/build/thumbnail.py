@@ -11,9 +11,9 @@ from PIL import Image
 from ropebell.charts.atlas import Atlas
 from ropebell.level.model import F32, I32
 from ropebell.level.scene import Scene
+from ropebell.light.lookup import hit_records, resolve
 from ropebell.light.rays import RaySpace
 from ropebell.light.surface import Surface
-from ropebell.light.transport import TWO_SIDED, hit_records, resolve
 
 SIZE = (256, 160)
 
@@ -63,8 +63,7 @@ def thumbnail(
             break
         away = space.distances(origins[behind], directions[behind]) * 1.0005 + 1e-4 * space.extent
         origins[behind] += directions[behind] * away[:, None]
-    records = hit_records(surface, atlas)
-    records[:, TWO_SIDED] = 1.0
+    records = hit_records(surface, atlas, all_two_sided=True)
     resolve(records, grid, np.zeros(1, np.int32), 0, len(directions), origins, directions, struck, texel)
     seen = texel[0] >= 0
     picture = np.full((len(directions), 3), 0.294, np.float32)

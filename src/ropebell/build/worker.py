@@ -155,6 +155,7 @@ def _warm_lights() -> None:
         np.zeros((1, 4), np.int32),
         np.zeros((1, 4, 2), np.float32),
         np.zeros(1, np.int32),
+        np.zeros(1, np.uint32),
     )
     for kind in ("point", "spot", "directional"):
         light = PlacedLight(kind, kind, np.array([0.0, 1, 0]), np.array([0.0, -1, 0]), (1, 1, 1), 1.0, None, 0.1, 0.5)

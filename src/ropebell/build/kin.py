@@ -1,0 +1,174 @@
+"""Earlier builds of the same ground: the same triangles, laid out at other densities or shot with other counts of rays.
+
+Texels of objects whose density stayed are the same in both, so their light and their rays are carried over. What is
+known is a list under the ground's digest, newest last; it is a hint only, and losing it costs time, never truth.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from ropebell.build.recipe import Recipe
+from ropebell.build.stages import Digests, Known, face_density, names_on, read_charts
+from ropebell.build.store import Artifact, Store
+from ropebell.charts.atlas import Atlas
+from ropebell.charts.same import same_texels
+from ropebell.charts.texels import Texels
+from ropebell.level.model import I32
+from ropebell.level.scene import Scene
+from ropebell.light.kept import Kept
+
+MOST_KNOWN = 12
+# Less than this in common is not worth the copying.
+LEAST_SHARE = 0.02
+
+
+@dataclass(frozen=True, eq=False)
+class Kin:
+    """An earlier layout of the same ground.
+
+    Attributes:
+        charts: digest of its charts.
+        transport: digests of hit tables shot on it, newest first, finished or not.
+        kept: which texels it has in common with the layout of now.
+    """
+
+    charts: str
+    transport: tuple[str, ...]
+    kept: Kept
+
+
+class Earlier:
+    """What earlier layouts of the ground of a build know, most in common first.
+
+    Args:
+        kin: from `find_kin`. names: of the stages' artifacts on each of them, by the digest of their charts.
+    """
+
+    def __init__(self, store: Store, kin: list[Kin], names: dict[str, Digests]) -> None:
+        self._store, self.kin, self._names = store, kin, names
+
+    @staticmethod
+    def of(store: Store, scene: Scene, recipe: Recipe, names: Digests, atlas: Atlas, texels: Texels) -> Earlier:
+        """Look for them if something of this build is missing; empty if nothing is."""
+        wanted = [names.footing, names.transport, *names.lights.values(), *names.emitters.values()]
+        if all((store.folder / digest).exists() for digest in wanted):
+            return Earlier(store, [], {})
+        kin = find_kin(store, names.ground, names.charts, recipe.light.seed, atlas, texels)
+        others = {one.charts: names_on(one.charts, "", scene, recipe) for one in kin if one.charts != names.charts}
+        return Earlier(store, kin, others)
+
+    @property
+    def closest(self) -> Kept | None:
+        """Texels in common with the closest of other layouts, None without one."""
+        return next((one.kept for one in self.kin if one.charts in self._names), None)
+
+    def known(self, name: Callable[[Digests], str]) -> Known | None:
+        """What a stage gave on the closest other layout that has it.
+
+        Args:
+            name: picks the stage's artifact.
+        """
+        for one in self.kin:
+            if one.charts in self._names:
+                artifact = self._store.get(name(self._names[one.charts]))
+                if artifact is not None:
+                    return Known(one.kept, artifact)
+        return None
+
+    def rays(self, want: I32, digest: str) -> int:
+        """How many of the rays wanted have been shot.
+
+        Args:
+            want: (N,) of each texel. digest: of the hit table wanted.
+        """
+        return max((count for count, _, _ in tables_of(self._store, self.kin, want, digest)), default=0)
+
+
+def remember(store: Store, ground: str, charts: str, transport: str, seed: int) -> None:
+    """Note a layout and the hit table about to be shot on it."""
+    entry = {"charts": charts, "transport": transport, "seed": seed}
+    known = [e for e in _known(store, ground) if e != entry]
+    store.put(_name(ground), {}, {"known": [*known, entry][-MOST_KNOWN:]}, durable=False)
+
+
+def find_kin(
+    store: Store, ground: str, charts: str, seed: int, atlas: Atlas, texels: Texels
+) -> list[Kin]:  # fmt: skip
+    """Earlier layouts that have texels in common with this one, most first.
+
+    Args:
+        seed: only hit tables shot with it count.
+    """
+    tables: dict[str, list[str]] = {}
+    for entry in reversed(_known(store, ground)):
+        if entry["seed"] == seed:
+            tables.setdefault(entry["charts"], []).append(entry["transport"])
+        else:
+            tables.setdefault(entry["charts"], [])
+    found = []
+    for other, shot in tables.items():
+        if other == charts:
+            everything = np.arange(len(texels), dtype=np.int32)
+            found.append(Kin(other, tuple(shot), Kept(everything, everything)))
+            continue
+        artifact = store.get(other)
+        if artifact is None:
+            continue
+        before, old, _ = read_charts(artifact)
+        kept = Kept.of(same_texels(before, old, atlas, texels), len(old))
+        if kept.share >= LEAST_SHARE:
+            found.append(Kin(other, tuple(shot), kept))
+    return sorted(found, key=lambda kin: -kin.kept.share)
+
+
+def tables_of(store: Store, kin: list[Kin], want: I32, own: str) -> Iterator[tuple[int, Kept, Artifact]]:
+    """Hit tables that have rays in common with one that is wanted: how many, and the table.
+
+    Args:
+        want: (N,) rays wanted of each texel. own: digest of the table wanted itself.
+    """
+    for one in kin:
+        rows = one.kept.rows
+        at = one.kept.before[rows]
+        for digest in one.transport:
+            artifact = (store.get(digest) if digest != own else None) or store.unfinished(digest)
+            if artifact is not None and len(artifact.arrays["done"]) == len(one.kept.after):
+                yield int(np.minimum(artifact.arrays["done"][at], want[rows]).sum()), one.kept, artifact
+
+
+def predicted_spare(store: Store, scene: Scene, recipe: Recipe, names: Digests) -> tuple[float, float]:
+    """Shares of texels, and of gather rays, that a build of now would find in what earlier ones left; before its charts
+    are made, so an object counts as the same if all of its faces have the density they had.
+    """
+    density = face_density(scene, recipe)
+    texels = density.astype(np.float64) ** 2 * scene.areas
+    total = max(float(texels.sum()), 1e-30)
+    rays = recipe.gather_rays
+    best, best_rays = 0.0, 0.0
+    for entry in reversed(_known(store, names.ground)):
+        artifact = store.get(entry["charts"])
+        if artifact is None or len(artifact.arrays["density"]) != len(density):
+            continue
+        changed = np.zeros(int(scene.node.max(initial=0)) + 1, np.bool_)
+        changed[scene.node[artifact.arrays["density"] != density]] = True
+        share = float(texels[~changed[scene.node]].sum()) / total
+        best = max(best, share)
+        table = store.get(entry["transport"]) or store.unfinished(entry["transport"])
+        if table is not None and entry["seed"] == recipe.light.seed and len(table.arrays["done"]):
+            had = np.minimum(table.arrays["done"], rays).mean() / rays
+            best_rays = max(best_rays, share * float(had))
+    return best, best_rays
+
+
+def _known(store: Store, ground: str) -> list[dict[str, Any]]:
+    artifact = store.get(_name(ground))
+    return artifact.meta.get("known", []) if artifact is not None else []
+
+
+def _name(ground: str) -> str:
+    return f"kin-{ground}"

@@ -1,0 +1,59 @@
+"""Pictures of bounced light while rays are still being shot."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+
+import numpy as np
+
+from ropebell.build.fields import Sources, kept_back, ray_light, reflecting, shadow_ray_light
+from ropebell.build.pictures import Pictures
+from ropebell.build.request import Request
+from ropebell.charts.texels import Texels
+from ropebell.level.model import F32, I32
+from ropebell.level.scene import Scene
+from ropebell.light.solve import solve
+from ropebell.light.transport import Hits
+
+BOUNCES = 2
+# Between two pictures, so many times as long as one takes.
+PATIENCE = 5.0
+
+
+class RoughPictures:
+    """Solves what is there of a hit table, as often as that costs little of the build.
+
+    Args:
+        albedo: (N, 3). check_stop: raises `Stopped` when asked to.
+    """
+
+    def __init__(
+        self, pictures: Pictures, request: Request, scene: Scene, texels: Texels, sources: Sources, albedo: F32,
+        check_stop: Callable[[], None],
+    ) -> None:  # fmt: skip
+        self._pictures, self._request, self._scene, self._texels = pictures, request, scene, texels
+        self._sources, self._check_stop = sources, check_stop
+        self._direct = shadow_ray_light(scene, sources, len(texels))
+        self._thrown_back = reflecting(scene, texels, albedo, request.recipe)
+        self._held = kept_back(scene, sources, len(texels))
+        self._not_before = 0.0
+
+    def show_direct(self) -> None:
+        """Direct light alone, before the first ray."""
+        self._pictures.show(np.maximum(self._direct, 0.0), "direct light")
+
+    def show(self, hits: I32, end: int) -> None:
+        """The light of the first `end` columns of a table, unless the last picture is too recent."""
+        began = time.monotonic()
+        if not self._pictures.wanted or began < self._not_before:
+            return
+        workers, rays = self._request.workers, hits.shape[1]
+        part = Hits.of(hits, end)
+        seen = ray_light(part, self._scene, self._texels, self._sources, self._request.sky, workers)
+        first = self._direct + seen
+        rough = solve(
+            hits, first, self._thrown_back, BOUNCES, workers, lambda _: self._check_stop(), self._held, end
+        )  # fmt: skip
+        self._pictures.show(rough.total, f"{end} of {rays} rays, {BOUNCES} bounces")
+        self._not_before = time.monotonic() + PATIENCE * (time.monotonic() - began)

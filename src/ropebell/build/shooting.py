@@ -1,0 +1,145 @@
+"""The transport stage of a build: shoots the gather rays in passes, straight into a file that outlives a stop or a
+kill, and takes over what earlier builds of the same ground have shot."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ropebell.build.kin import Kin, tables_of
+from ropebell.build.memory import MemoryKeeper
+from ropebell.build.store import Artifact, Store
+from ropebell.level.model import I32
+from ropebell.light.kept import carry_hits
+from ropebell.light.lookup import NONE
+from ropebell.light.transport import Gather, Hits, empty_hits, passes
+
+FILLED_AT_ONCE = 8 << 20
+ARRAYS = ("hits", "done", "counted", "open")
+
+
+@dataclass(frozen=True)
+class Shot:
+    """What shooting took.
+
+    Attributes:
+        rays: that were shot. kept: that were there already.
+    """
+
+    rays: int
+    kept: int
+
+
+def shoot_hits(
+    gather: Gather, want: I32, rays: int, first_rows: NDArray[np.bool_] | None, digest: str, store: Store,
+    kin: list[Kin], workers: int, tick: Callable[[float], None], shown: Callable[[I32, int], None],
+    memory: MemoryKeeper,
+) -> tuple[Artifact, Shot]:  # fmt: skip
+    """Fill the hit table of a level.
+
+    Args:
+        want: (N,) rays of each texel, at most `rays`.
+        first_rows: (N,) texels to be served before the others in each pass, such as those in view; None: no order.
+        kin: earlier layouts that rays can be taken over from.
+        tick: called with the share done, may raise `Stopped`; what was shot by then stays.
+        shown: called with the table and the number of its columns that are shot, once in a while.
+        memory: keeps the tables from filling it.
+    """
+    shape = (len(want), rays)
+    if 0 in shape:
+        none = np.zeros(shape[0], np.int32)
+        table = empty_hits(*shape)
+        return store.put(digest, dict(zip(ARRAYS, (table, none, none, none))), {"rays": 0}), Shot(0, 0)
+    with store.resuming(digest, {"hits": list(shape), "done": [shape[0]]}) as (folder, begun):
+        hits, done = _tables(folder, shape, begun, memory)
+        if not begun:
+            done[gather.samples.count == 0] = rays  # nothing to shoot
+            kept = _carry(gather, want, hits, done, digest, store, kin, workers, tick, memory)
+        else:
+            kept = int(np.minimum(done, want)[gather.samples.count > 0].sum())
+        shot = _shoot(gather, want, hits, done, first_rows, workers, tick, shown)
+        hits.flush()
+        done.flush()
+        tally = Hits.of(hits)
+        np.save(folder / "counted.npy", tally.counted)
+        np.save(folder / "open.npy", tally.open)
+        count = [shape[0]]
+        store.describe(folder, {"hits": list(shape), "done": count, "counted": count, "open": count}, {"rays": shot})
+        del hits, done, tally
+    artifact = store.get(digest)
+    assert artifact is not None
+    return artifact, Shot(shot, kept)
+
+
+def _tables(
+    folder: Path, shape: tuple[int, int], begun: bool, memory: MemoryKeeper
+) -> tuple[np.memmap, np.memmap]:  # fmt: skip
+    if begun:
+        hits = np.lib.format.open_memmap(folder / "hits.npy", mode="r+")
+        memory.watch(hits)
+        return hits, np.lib.format.open_memmap(folder / "done.npy", mode="r+")
+    hits = np.lib.format.open_memmap(folder / "hits.npy", mode="w+", dtype=np.int32, shape=shape)
+    done = np.lib.format.open_memmap(folder / "done.npy", mode="w+", dtype=np.int32, shape=shape[:1])
+    memory.watch(hits)
+    with open(folder / "hits.npy", "r+b") as file:
+        # A full disk is told of here; a write to the mapping would end the process.
+        os.posix_fallocate(file.fileno(), 0, os.fstat(file.fileno()).st_size)
+    step = max(FILLED_AT_ONCE // (4 * shape[1]), 1)  # stays interruptible, and lets memory be given back meanwhile
+    for first in range(0, len(hits), step):
+        hits[first : first + step] = NONE
+    return hits, done
+
+
+def _carry(
+    gather: Gather, want: I32, hits: I32, done: I32, digest: str, store: Store, kin: list[Kin], workers: int,
+    tick: Callable[[float], None], memory: MemoryKeeper,
+) -> int:  # fmt: skip
+    """Take over the table that has most in common; how many rays that spared."""
+    tables = list(tables_of(store, kin, want, digest))
+    if not tables:
+        return 0
+    count, kept, artifact = max(tables, key=lambda table: table[0])
+    if not count:
+        return 0
+    memory.watch(artifact.arrays["hits"])
+    had, pending = carry_hits(kept, artifact.arrays["hits"], artifact.arrays["done"], want, hits)
+    renewed = 0
+    if len(pending):
+        width = int(had[pending].max())
+        renewed = gather.renew(pending, width, hits, workers, lambda _: tick(0.0))
+    rows = np.flatnonzero((had > 0) & (gather.samples.count > 0))
+    done[rows] = had[rows]
+    return max(int(had[gather.samples.count > 0].sum()) - renewed, 0)
+
+
+def _shoot(
+    gather: Gather, want: I32, hits: I32, done: I32, first_rows: NDArray[np.bool_] | None, workers: int,
+    tick: Callable[[float], None], shown: Callable[[I32, int], None],
+) -> int:  # fmt: skip
+    rays = hits.shape[1]
+    missing = np.maximum(want - done, 0)
+    total, shot = max(int(missing.sum()), 1), 0
+    # Tables taken over may end anywhere; whole passes otherwise, as a prefix of the sequence is as even as the whole.
+    marks = sorted({0, *(end for _, end in passes(rays)), *np.unique(done).tolist()})
+    for first, end in zip(marks[:-1], marks[1:]):
+        ready = (done == first) & (want > first)
+        parts = [ready] if first_rows is None else [ready & first_rows, ready & ~first_rows]
+        for number, part in enumerate(parts):
+            rows = gather.ordered(np.flatnonzero(part).astype(np.int32))
+            if not len(rows):
+                continue
+            load = len(rows) * (end - first)
+
+            def told(share: float, load: int = load, before: int = shot) -> None:
+                tick((before + share * load) / total)
+
+            gather.shoot(rows, (first, end), hits, workers, told, done)
+            shot += load
+            if shot < total and (number + 1 == len(parts) or first == 0 or end == rays):
+                shown(hits, end)
+    return shot
