@@ -204,12 +204,17 @@ def test_the_bench_measures_what_it_says(
     """On a tiny level: every figure is there and makes sense; the values themselves are for the real bench."""
     monkeypatch.setattr(measure, "STRENGTHS", (100.0,))
     monkeypatch.setattr(measure, "STOPPED_IN", ("transport",))
+    monkeypatch.setattr(measure, "BIG_HALLS", 1)
     monkeypatch.setattr(engine, "SIZES", (400_000, 800_000))
+    monkeypatch.setattr(engine, "LEAST_SECONDS", 0.05)
+    monkeypatch.setattr(engine, "LIMITED_RAYS", 64)
     monkeypatch.setattr(engine, "LIVE_SIZES", (400_000,))
     assert call("bench", "--json", "--scale", "0.02", "--plot", str(tmp_path / "curve.svg")) == 0
     figures = json.loads(said(capsys)[0])
     assert 0 < figures["transport_vs_bare"] < 1.5
     assert figures["relight_s"] > 0 and figures["full_build_s"] > 0
+    assert figures["changed_density_rays_kept"] > 0.5 and figures["changed_density_s"] > 0
+    assert figures["denoise_s"] > -0.5 and figures["limited_peak_memory_mb"] < figures["limit_mb"]
     assert figures["peak_memory_mb_per_million_texels"] > 100
     small, large = figures["scaling"]
     assert 0 < small["texels"] < large["texels"] and large["seconds"] > 0 and figures["threads_vs_one"] > 0.3

@@ -9,8 +9,9 @@ import numpy as np
 import pytest
 
 from helpers import bake, floor, level_file, recipe, room
-from ropebell.build.fields import SKY
+from ropebell.build.fields import SKY, reflecting
 from ropebell.build.precheck import gather
+from ropebell.build.recipe import CONVERGED
 from ropebell.build.relight import Relight
 from ropebell.build.result import open_result
 from ropebell.demo.builder import LevelBuilder, at
@@ -73,13 +74,64 @@ def test_relit_light_agrees_with_the_solve_to_a_hundred_thousandth(level: Path, 
     found, gathered = relight(level, manifest, Brief(lights={"lights/lamp": LightChange(3333.0)}))
     strengths = found.strengths(gathered.subject.baking, SKIES)
     lit = found.light(strengths)
-    whole = solve(found.hits.table, lit.direct, found.reflecting, found.bounces, 2, lambda _: None)
+    baking = gathered.subject.baking
+    thrown_back = reflecting(baking, found.texels, found.albedo, made)
+    whole = solve(found.hits.table, lit.direct, thrown_back, found.bounces, 2, lambda _: None)
     np.testing.assert_allclose(lit.total, whole.total, rtol=1e-5, atol=1e-5 * float(whole.total.max()))
     # The bounces add up to the whole, and each source alone to all of them.
-    parts = sum(found.one_bounce(strengths, b).total for b in range(found.bounces + 1))
+    parts = sum(found.one_bounce(strengths, strengths, b, baking, made).total for b in range(found.bounces + 1))
     np.testing.assert_allclose(parts, lit.total, rtol=1e-4, atol=1e-4 * float(lit.total.max()))
     alone = [found.light(found.strengths(gathered.subject.baking, SKIES, frozenset({n}))).total for n in found.names]
     np.testing.assert_allclose(sum(alone), lit.total, rtol=1e-5, atol=1e-4)
+
+
+@pytest.mark.parametrize(
+    "values",
+    [{"bounces": 1}, {"bounces": 9}, {"bounce_gain": 1.7}, {"bounce_gain": 0.0}, {"bounce_saturation": 0.3},
+     {"bounces": CONVERGED, "bounce_gain": 0.6, "bounce_saturation": 0.5}],
+)  # fmt: skip
+def test_bounces_gain_and_their_colour_are_relit_as_a_build_has_them(
+    level: Path, tmp_path: Path, values: dict[str, float]
+) -> None:
+    made = recipe("working", density__texels_per_metre=5.0)
+    share = Brief(lights={"lights/lamp": LightChange(410.0, (0.2, 0.9, 1.0), share=0.4, saturation=0.5)})
+    manifest = bake(level, made, tmp_path / "a", sky=SKIES, brief=share)
+    found, gathered = relight(level, manifest, share)
+    other = recipe("working", density__texels_per_metre=5.0, **{f"light__{k}": v for k, v in values.items()})
+    assert found.bounces_alike(made) and not found.bounces_alike(other)
+    scene = gathered.subject.baking
+    strengths, thrown = found.strengths(scene, SKIES), found.thrown(scene, SKIES)
+    for _ in range(2):  # solved, then added up
+        lit, bounces = found.bounced(strengths, thrown, scene, other)
+    direct = superposed(found.units, strengths, 2)
+    held = superposed(found.units, strengths - thrown, 2)
+    thrown_back = reflecting(scene, found.texels, found.albedo, other)
+    whole = solve(found.hits.table, direct, thrown_back, other.bounces, 2, lambda _: None, held)
+    assert bounces == whole.bounces
+    np.testing.assert_allclose(lit.total, whole.total, rtol=1e-5, atol=1e-5 * float(whole.total.max()))
+    built = bake(level, other, tmp_path / "b", sky=SKIES, brief=share)
+    assert built["bounces"] == bounces and {"direct", "transport"} <= set(built["reused"])
+    mine = to_pages(lit.total, found.texels, found.target, 2)
+    inside = found.texels.grid >= 0
+    np.testing.assert_allclose(mine[inside], open_result(tmp_path / "b").total[inside], rtol=6e-4, atol=1e-3)
+
+
+def test_surfaces_of_another_colour_are_relit(level: Path, tmp_path: Path) -> None:
+    made = recipe("working", density__texels_per_metre=5.0)
+    manifest = bake(level, made, tmp_path / "a", sky=SKIES)
+    before = relight(level, manifest, Brief())[0]
+    assert before.surfaces == manifest["digests"]["surfaces"]
+    loaded = open_level(level)
+    loaded = replace(loaded, materials=tuple(
+        replace(m, base_color=(0.1, 0.6, 0.2, 1.0)) if m.name == "wall" else m for m in loaded.materials
+    ))  # fmt: skip
+    gathered = gather(loaded, Brief(), made, SKIES, ())
+    found = Relight.of(manifest, gathered, tmp_path / "cache", lambda _: None)
+    assert found is not None and found.surfaces != manifest["digests"]["surfaces"]
+    strengths = found.strengths(gathered.subject.baking, SKIES)
+    green = found.light(strengths).total - found.light(strengths).direct
+    red = before.light(strengths).total - before.light(strengths).direct
+    assert green[:, 1].sum() > green[:, 0].sum() and red[:, 0].sum() > red[:, 1].sum()
 
 
 def test_relight_is_not_offered_for_other_rays_or_without_artifacts(level: Path, tmp_path: Path) -> None:

@@ -825,8 +825,16 @@ def test_a_lamp_is_relit_while_it_is_changed_and_undo_shows_what_was_built(windo
         window.commands.run("edit.undo")
     np.testing.assert_allclose(window.stage.spot_at(spot).irradiance, before, rtol=1e-5)
     assert window.strip.build.text() == "Build 1, draft ⅛"
+    # So do bounces, their gain and their colour, each undoable.
+    for key, value, least, most in (("bounces", 0, 0.0, 0.95), ("bounce_gain", 2.0, 1.05, 9.0)):
+        with qtbot.waitSignal(relighter.relit, timeout=LONG):
+            s.set_recipe("Bounces", with_value(s.project.recipe, f"light.{key}", value))
+        assert least <= window.stage.spot_at(spot).irradiance[0] / before[0] <= most
+        with qtbot.waitSignal(relighter.relit, timeout=LONG, check_params_cb=lambda relit: relit is None):
+            window.commands.run("edit.undo")
+    assert window.recipe_bench.bounce_words.text().startswith("Of the last build's light ")
     # The build with these values shows what the stage showed before it.
-    window.commands.run("edit.redo")
+    s.edit_brief("Lamp", lambda b: replace(b, lights={"lights/lamp": LightChange(800.0)}))
     with qtbot.waitSignal(window.builds.ended, timeout=LONG):
         window.commands.run("build.start")
     idle(window, qtbot)

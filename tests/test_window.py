@@ -6,6 +6,7 @@ import os
 import signal
 import tomllib
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -27,8 +28,8 @@ from ropebell.app.window import Window
 from ropebell.app.words import clock, lux, short_count
 from ropebell.build.recipe import with_value
 from ropebell.demo.builder import LevelBuilder, at
-from ropebell.errors import LevelError
-from ropebell.level.brief import LightChange
+from ropebell.errors import BuildError, LevelError
+from ropebell.level.brief import LightChange, Mark
 from ropebell.level.model import Light
 
 LONG = 90_000
@@ -177,6 +178,59 @@ def test_stopping_a_build_leaves_a_barred_knot_and_the_old_picture(window: Windo
     idle(window, qtbot)
     assert [k.outcome.state for k in window.session.knots] == ["done", "stopped"]
     assert window.session.shown_number == 1 and window.stage.has_light
+
+
+def test_a_density_changed_during_a_build_is_built_again_with_what_was_shot(
+    window: Window, qtbot: QtBot, level: Path
+) -> None:
+    opened(window, qtbot, level)
+    s, bench = window.session, window.build_bench
+    assert s.project is not None
+    finer = with_value(with_value(s.project.recipe, "density.texels_per_metre", 16.0), "light.gather_rays", 1024)
+    s.set_recipe("Finer", finer)
+    ended: list[tuple[int, str]] = []
+    window.builds.ended.connect(lambda number, outcome: ended.append((number, outcome.state)))
+    qtbot.mouseClick(bench.build, Qt.MouseButton.LeftButton)
+    shot: list[float] = []
+    window.builds.progress.connect(lambda stage, share, _: shot.append(share) if stage == "transport" else None)
+    qtbot.waitUntil(lambda: len(shot) >= 3, timeout=LONG)
+    assert not bench.build.isEnabled() and bench.build.text() == "Building"
+    s.edit_brief("Rug finer", lambda b: replace(b, marks={"g/rug": Mark(density=2.0)}))
+    qtbot.waitUntil(lambda: bench.build.isEnabled(), timeout=LONG)
+    assert bench.build.text() == "Build again with the changes"
+    assert bench.plan.text().startswith("Changed since it began: marks.")
+    qtbot.mouseClick(bench.build, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: len(ended) == 2, timeout=LONG)
+    idle(window, qtbot)
+    assert ended == [(1, "stopped"), (2, "done")]
+    assert s.shown is not None and s.shown.manifest["kept"]["rays"] > 0
+    assert "of the rays were there already" in bench.summary.text()
+    assert not s.behind and s.stale is not None and s.stale.fresh
+
+
+def test_stop_is_the_last_word_and_a_build_that_cannot_begin_again_is_told(
+    window: Window, qtbot: QtBot, level: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    opened(window, qtbot, level)
+    finer = with_value(window.session.project.recipe, "density.texels_per_metre", 60.0)
+    window.session.set_recipe("Fine", finer)
+    for stopped in (True, False):
+        with qtbot.waitSignal(window.builds.progress, timeout=LONG):
+            window.commands.run("build.start")
+        if not stopped:
+
+            def full() -> None:
+                raise BuildError("no build can be begun (No space left on device)", "", "Free some space")
+
+            monkeypatch.setattr(window.builds, "start", full)
+        with qtbot.waitSignal(window.builds.ended, timeout=LONG):
+            window.builds.again()
+            if stopped:
+                window.builds.stop()
+        assert not window.builds.running
+        idle(window, qtbot)
+    assert [k.outcome.state for k in window.session.knots] == ["stopped", "stopped"]
+    assert "No space left" in window.notice.text()
 
 
 def test_a_crashed_build_is_told_and_the_window_lives_on(window: Window, qtbot: QtBot, level: Path) -> None:

@@ -16,6 +16,7 @@ from pytestqt.qtbot import QtBot
 from helpers import floor, level_file
 from ropebell.app import palette
 from ropebell.app.benches.parts import Scale, TunedNumber
+from ropebell.app.benches.recipe import bounce_words
 from ropebell.app.preferences import Preferences
 from ropebell.app.reading import Knot
 from ropebell.app.rope import Rope, knot_words
@@ -264,3 +265,12 @@ def test_a_long_name_in_the_strip_keeps_its_end_and_tells_the_whole(qtbot: QtBot
     assert any(c != background for c in drawn), "something is drawn"
     strip.where.setText("x")
     assert [strip.where.grab().toImage().pixelColor(x, y) for x in range(4) for y in range(4)] == [background] * 16
+
+
+def test_what_each_bounce_adds_is_told_in_shares() -> None:
+    assert bounce_words([60.0, 30.0, 10.0]) == "Of the last build's light 60 % is direct; bounces add 30, 10 %."
+    many = bounce_words([50.0] + [5.0] * 10)
+    assert many.endswith("bounces add 5, 5, 5, 5, 5, 5 %; the 4 after them 20 %.")
+    faint = bounce_words([95.0, 4.8, 0.15, 0.05])
+    assert faint.endswith("bounces add 4.8, 0.15 %; the 1 after them 0.05 %.")
+    assert bounce_words([5.0]) == bounce_words([]) == bounce_words([0.0, 0.0]) == ""

@@ -48,7 +48,7 @@ class Actions:
                 "Build",
                 self._window.start_build,
                 "Ctrl+B",
-                lambda: self._window.session.now is not None and not self._window.builds.running,
+                lambda: self._window.can_build,
             ),
             Command(
                 "build.stop", "Stop the build", self._window.builds.stop, "Ctrl+.", lambda: self._window.builds.running

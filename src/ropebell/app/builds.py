@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -22,6 +23,7 @@ from ropebell.charts.texels import Texels
 from ropebell.errors import BuildError
 from ropebell.level.model import F32, I32
 from ropebell.light.pages import to_pages
+from ropebell.light.view import View
 
 POLL_MS = 60
 
@@ -88,9 +90,13 @@ class Builds(QObject):
         self.warnings: list[dict[str, Any]] = []
         self._table: tuple[Texels, Charted, I32, Vertices] | None = None
         self._standby: Standby | None = None
+        self._again = False
+        # From where the level is looked at, so that this is lit first.
+        self.looks_from: Callable[[], View | None] = lambda: None
         self._timer = QTimer(self)
         self._timer.setInterval(POLL_MS)
         self._timer.timeout.connect(self._follow)
+        session.stale_changed.connect(self._expect_another)
 
     @property
     def running(self) -> bool:
@@ -122,12 +128,35 @@ class Builds(QObject):
         self.number = int(folder.name)
         self.steps, self.warnings, self._table = {}, [], None
         self._process = BuildProcess(
-            Request(p.level, folder, p.cache, p.recipe, p.sky, p.brief, p.tables, p.sky_picture, self._session.rates),
+            Request(
+                p.level,
+                folder,
+                p.cache,
+                p.recipe,
+                p.sky,
+                p.brief,
+                p.tables,
+                p.sky_picture,
+                self._session.rates,
+                view=self.looks_from(),
+            ),
             self._standby,
         )
         self._standby = None
+        self._again = False
+        self._session.build_began()
         self._timer.start()
         self.started.emit(self.number)
+
+    def again(self) -> None:
+        """Stop the running build and build what is set now; what it has shot by then is taken over."""
+        if self._process is not None:
+            self._again = True
+            self._process.stop()
+
+    def _expect_another(self) -> None:
+        if self.running and self._session.behind:
+            self.get_ready()
 
     def get_ready(self) -> None:
         """Keep a process waiting, so that the next build begins at once."""
@@ -135,7 +164,8 @@ class Builds(QObject):
             self._standby = Standby()
 
     def stop(self) -> None:
-        """Ask the running build to stop; finished stages stay."""
+        """Ask the running build to stop, and begin no other; finished stages stay."""
+        self._again = False
         if self._process is not None:
             self._process.stop()
 
@@ -205,13 +235,20 @@ class Builds(QObject):
     def _finish(self, ended: Outcome) -> None:
         self._timer.stop()
         self._process, self._table = None, None
+        self._session.build_ended()
         self._session.jobs.forget("picture")
         self._session.refresh_builds(show_newest=ended.state == "done")
         self.get_ready()
         self.ended.emit(self.number, ended)
+        if self._again and ended.state in ("stopped", "done"):
+            try:
+                self.start()
+            except BuildError as error:  # no command is under way that would tell of it
+                self._session.trouble.emit(str(error))
 
     def close(self) -> None:
         """End a running build; it is kept as stopped."""
+        self._again = False
         if self._process is not None:
             self._process.stop()
             while (ended := self._process.poll()) is None:

@@ -12,7 +12,8 @@ from ropebell.app.jobs import Jobs
 from ropebell.app.reading import Opened, Shown
 from ropebell.app.session import Session
 from ropebell.app.stage.renderer import Half, to_half
-from ropebell.build.relight import Relight
+from ropebell.build.recipe import parse
+from ropebell.build.relight import Relight, bouncing
 from ropebell.errors import Stopped
 from ropebell.level.model import F32
 from ropebell.light.pages import to_pages
@@ -80,7 +81,10 @@ class Relighter(QObject):
     @property
     def bounces(self) -> int:
         """How many single bounces can be looked at."""
-        return self._fields.bounces if self._fields is not None else 0
+        now = self._session.project
+        if self._fields is None or now is None:
+            return 0
+        return self._fields.bounces if now.recipe.bounces is None else now.recipe.bounces
 
     @property
     def busy(self) -> bool:
@@ -151,7 +155,7 @@ class Relighter(QObject):
         now, fields, shown = self._session.now, self._fields, self._session.shown
         if now is None or fields is None or shown is None:
             return
-        if not self.looks_special and _as_built(now, shown.manifest):
+        if not self.looks_special and _as_built(now, shown.manifest, fields):
             if self._shows_relit:
                 self._shows_relit = False
                 self._jobs.forget("relit")
@@ -159,7 +163,7 @@ class Relighter(QObject):
             return
         self._shows_relit = True
         only = self._wanted(now) if self.only_selected else None
-        bounce = min(self.bounce, fields.bounces)
+        bounce = self.bounce
         padding = self._padding
 
         def make() -> Relit:
@@ -179,12 +183,15 @@ class Relighter(QObject):
         self._jobs.close()
 
 
-def _as_built(now: Opened, manifest: dict) -> bool:
-    """Whether every light, emitter and the sky are set as they were built."""
+def _as_built(now: Opened, manifest: dict[str, Any], fields: Relight) -> bool:
+    """Whether every light, emitter, colour, bounce and the sky are set as they were built."""
     lights = {x.name: x.setting for x in now.baking.lights}
     emitters = {e.name: e.radiance.tolist() for e in now.baking.emitters}
     same_sky = list(now.project.sky) == manifest["sky"]
-    return same_sky and lights == manifest["lights"] and emitters == manifest.get("emitters", emitters)
+    same_surfaces = fields.surfaces == manifest["digests"].get("surfaces", fields.surfaces)
+    same_bounces = same_surfaces and bouncing(now.project.recipe) == bouncing(parse(manifest["recipe"]))
+    same_light = lights == manifest["lights"] and emitters == manifest.get("emitters", emitters)
+    return same_bounces and same_sky and same_light
 
 
 def _relit(
@@ -195,7 +202,13 @@ def _relit(
     began = time.perf_counter()
     strengths = fields.strengths(now.baking, now.project.sky, only)
     thrown = fields.thrown(now.baking, now.project.sky, only)
-    light = fields.light(strengths, thrown) if bounce < 0 else fields.one_bounce(strengths, bounce)
+    recipe = now.project.recipe
+    if bounce >= 0:
+        light = fields.one_bounce(strengths, thrown, bounce, now.baking, recipe)
+    elif fields.bounces_alike(recipe):
+        light = fields.light(strengths, thrown)
+    else:
+        light, _ = fields.bounced(strengths, thrown, now.baking, recipe)
     total = to_pages(light.total, fields.texels, fields.target, max(padding, 1))
     direct = to_pages(light.direct, fields.texels, fields.target, max(padding, 1))
     parts = ["only the selected" if only is not None else "", f"bounce {bounce} alone" if bounce >= 0 else ""]

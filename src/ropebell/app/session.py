@@ -19,7 +19,7 @@ from ropebell.build.precheck import check_kept
 from ropebell.build.project import Project
 from ropebell.build.recipe import Recipe
 from ropebell.build.result import Result
-from ropebell.build.stale import Stale, stale_stages
+from ropebell.build.stale import Stale, changes_since, stale_stages
 from ropebell.build.store import Store
 from ropebell.checks.remedies import apply_fix
 from ropebell.checks.run import Sorted, sort_out
@@ -107,6 +107,9 @@ class Session(QObject):
         self.findings: Sorted = Sorted((), (), (), ())
         self._checked_before: frozenset[str] | None = None
         self.stale: Stale | None = None
+        # What changed since the build began that is under way, in words.
+        self.behind: tuple[str, ...] = ()
+        self._building: Opened | None = None
         self.last_manifest: dict[str, Any] | None = None
         self.rates: dict[str, float] = {}
         self._gestures = 0
@@ -428,6 +431,27 @@ class Session(QObject):
             self.stale_changed.emit()
 
         self.jobs.start("stale", lambda: stale_stages(now.baking, now.project, manifest, rates), receive)
+        self._find_behind()
+
+    def build_began(self) -> None:
+        """Note what the build that just began is made of."""
+        self._building, self.behind = self.now, ()
+
+    def build_ended(self) -> None:
+        """No build is under way any more."""
+        self._building, self.behind = None, ()
+
+    def _find_behind(self) -> None:
+        now, begun = self.now, self._building
+        if now is None or begun is None:
+            return
+
+        def receive(behind: tuple[str, ...]) -> None:
+            if self._building is begun:
+                self.behind = behind
+                self.stale_changed.emit()
+
+        self.jobs.start("behind", lambda: changes_since(now.baking, now.project, begun.baking, begun.project), receive)
 
     def close(self) -> None:
         """Save and end the background work."""

@@ -61,6 +61,7 @@ from ropebell.build.result import Outcome
 from ropebell.level.brief import Box
 from ropebell.level.finding import Finding
 from ropebell.level.scene import index_of
+from ropebell.light.view import View
 
 NARROW = 1100
 # Single bounces that are stepped through; later ones are too dark to look at.
@@ -76,6 +77,7 @@ class Window(QMainWindow):
         self.preferences = preferences
         self.session = Session(self)
         self.builds = Builds(self.session, self)
+        self.builds.looks_from = self._looks_from
         self.relighter = Relighter(self.session, self)
         self.commands = Commands(self)
         self.stage, self.strip, self.rope = Stage(), Strip(), Rope()
@@ -407,7 +409,18 @@ class Window(QMainWindow):
     def start_build(self) -> None:
         """Build, and turn to the Build step to watch."""
         self.go_to_step("Build")
-        self.builds.start()
+        if self.builds.running:
+            self.builds.again()
+        else:
+            self.builds.start()
+
+    def _looks_from(self) -> View | None:
+        return self.stage.camera.cone(self.stage.width() / max(self.stage.height(), 1))
+
+    @property
+    def can_build(self) -> bool:
+        """Whether a build would do something: none is under way, or what is set changed since it began."""
+        return self.session.now is not None and (not self.builds.running or bool(self.session.behind))
 
     def _build_started(self, number: int) -> None:
         self.notice.hide()

@@ -20,21 +20,30 @@ from ropebell.build.project import find_project
 from ropebell.build.recipe import named, with_value
 from ropebell.build.relight import Relight
 from ropebell.build.request import Request
-from ropebell.build.result import open_result
+from ropebell.build.result import open_result, read_manifest
+from ropebell.build.runner import BuildProcess
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import box, quad
-from ropebell.demo.write import write_demo
+from ropebell.demo.write import LEVEL_NAME, write_demo
 from ropebell.level.brief import LightChange
 from ropebell.level.gltf_write import plain_glb
 from ropebell.level.model import Light
 from ropebell.level.open import open_level
 from ropebell.level.scene import flatten, with_lights
-from ropebell.light.transport import empty_hits, trace
+from ropebell.light.transport import Gather, empty_hits
 
 # The tracer is a test's, written apart from the engine; without a checkout there is none to compare with.
 TRACER = Path(__file__).parents[3] / "tests" / "reference_tracer.py"
 SCALING_RAYS = 16
-SIZES = (50_000, 200_000, 800_000, 3_200_000)
+# Large enough that no chart is made coarser to fit.
+SCALING_PAGE = 4096
+PROBED = (3.0, 8.0)
+SIZES = (50_000, 200_000, 800_000, 4_000_000)
+# Each size is shot again until so many seconds went by: short runs are noisy.
+LEAST_SECONDS = 3.0
+DENOISED = {"density.texels_per_metre": 8.0, "light.gather_rays": 128}
+# Of the level whose stored rays do not fit into its memory limit.
+LIMITED_HALLS, LIMITED_TEXELS_PER_METRE, LIMITED_RAYS, LIMIT_MB = 4, 5.6, 512, 1000
 LIVE_SIZES = (200_000, 1_000_000)
 LAMP = "lights/hall lamp"
 
@@ -43,19 +52,27 @@ def scaling(level: Path, scale: float) -> dict[str, Any]:
     """Seconds of the transport stage per million texels at growing density, and on one thread against all."""
     workers = os.cpu_count() or 1
     table, one_thread = [], 0.0
-    probe = ready(level, 2.0, workers)
+    # Small charts have a texel at any density: there are a + b·d² of them.
+    few, more = (len(ready(level, d, workers, SCALING_PAGE).texels) for d in PROBED)
+    slope = (more - few) / (PROBED[1] ** 2 - PROBED[0] ** 2)
+    base = few - slope * PROBED[0] ** 2
     for wanted in SIZES:
-        r = ready(level, 2.0 * (wanted * scale / len(probe.texels)) ** 0.5, workers)
+        density = (max(wanted * scale - base, 0.1 * wanted * scale) / slope) ** 0.5
+        r = ready(level, density, workers, SCALING_PAGE)
         hits = empty_hits(len(r.texels), SCALING_RAYS)
 
         def shoot(threads: int, r: Any = r, hits: Any = hits) -> float:
             began = time.perf_counter()
             rays = (0, SCALING_RAYS)
-            trace(r.surface, r.space, r.texels, r.atlas, r.samples, hits, rays, 1, threads, lambda _: None)
+            gather = Gather.of(r.surface, r.space, r.texels, r.atlas, r.samples, 1)
+            gather.shoot(gather.rows, rays, hits, threads, lambda _: None)
             return time.perf_counter() - began
 
         shoot(workers)
-        seconds = min(shoot(workers) for _ in range(2))
+        times: list[float] = []
+        while sum(times) < LEAST_SECONDS or len(times) < 2:
+            times.append(shoot(workers))
+        seconds = min(times)
         if wanted == SIZES[1]:
             one_thread = shoot(1) / seconds
         count = len(r.texels)
@@ -64,6 +81,48 @@ def scaling(level: Path, scale: float) -> dict[str, Any]:
     return {
         "scaling": table, "scaling_spread": round(max(rates) / min(rates) - 1, 3),
         "threads": workers, "threads_vs_one": round(one_thread, 3),
+    }  # fmt: skip
+
+
+def denoising(level: Path, folder: Path, scale: float) -> dict[str, Any]:
+    """What denoising adds to a full build, from nothing, as a share of it."""
+    made = named("working")
+    for key, value in DENOISED.items():
+        made = with_value(made, key, value * scale**0.5 if key.startswith("density") else value)
+    cache, times = folder / "denoise-cache", []
+    for number, on in enumerate((False, True, False, True)):
+        out = folder / f"denoise-{number}"
+        out.mkdir()
+        journal = Journal(out)
+        request = Request(
+            level, out, cache, with_value(made, "finish.denoise", on), (300.0, 350.0, 450.0), pictures=False
+        )
+        times.append(Pipeline(request, journal, lambda: None).run()["seconds"])
+        journal.close()
+    # The first build also loads the kernels; what comes after it finds all but the finishing done.
+    plain, filtered = times[2]["finish"], times[3]["finish"]
+    whole = times[0]["total"] - times[0]["finish"] + plain
+    return {"denoise_s": round(filtered - plain, 2), "denoise_share": round((filtered - plain) / whole, 3)}
+
+
+def limited_memory(folder: Path, scale: float) -> dict[str, Any]:
+    """Peak memory of a build whose table of stored rays is larger than its limit."""
+    level = write_demo(folder / "limited", max(round(LIMITED_HALLS * scale), 1)) / LEVEL_NAME
+    made = named("working")
+    for key, value in {
+        "density.texels_per_metre": LIMITED_TEXELS_PER_METRE * min(scale * LIMITED_HALLS, 1.0) ** 0.5,
+        "light.gather_rays": LIMITED_RAYS, "light.bounces": 2, "limits.memory_mb": LIMIT_MB,
+    }.items():  # fmt: skip
+        made = with_value(made, key, value)
+    out = folder / "limited-out"
+    process = BuildProcess(Request(level, out, folder / "limited-cache", made, (300.0, 350.0, 450.0), pictures=False))
+    while process.poll() is None:
+        time.sleep(0.05)
+    manifest = read_manifest(out)
+    return {
+        "limit_mb": LIMIT_MB, "limited_peak_memory_mb": manifest["peak_memory_mb"],
+        "limited_table_mb": round(manifest["rays"]["gather"] * 4 / 2**20), "limited_texels": manifest["texels"],
+        "limited_seconds": manifest["seconds"],
     }  # fmt: skip
 
 

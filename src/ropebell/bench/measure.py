@@ -30,18 +30,19 @@ from ropebell.charts.texels import Texels, make_texels
 from ropebell.checks.run import check
 from ropebell.demo.write import LEVEL_NAME, write_demo
 from ropebell.errors import BuildError
-from ropebell.level.brief import Brief, LightChange
+from ropebell.level.brief import Brief, LightChange, Mark
 from ropebell.level.model import F32, Level, Primitive
 from ropebell.level.open import open_level
 from ropebell.level.scene import Scene, flatten
 from ropebell.light.footing import find_open_samples
+from ropebell.light.gather_rays import make_rays
 from ropebell.light.rays import RaySpace
 from ropebell.light.sampling import plain_points
 from ropebell.light.surface import OpenSamples, Surface
-from ropebell.light.transport import empty_hits, make_rays, trace
+from ropebell.light.transport import Gather, empty_hits
 
 RAYS = 64
-REPEATS = 3
+REPEATS = 5
 BATCH = 65_536
 # Of the demo's lights, the one whose strength is changed for the relight figure.
 LAMP = "lights/hall lamp"
@@ -70,6 +71,8 @@ def run(scale: float = 1.0) -> dict[str, Any]:
             **_large_level(folder, scale),
             **_checks(folder, scale),
             **engine.scaling(level, scale),
+            **engine.denoising(level, folder, scale),
+            **engine.limited_memory(folder, scale),
             **(engine.against_brute_force() if scale >= 1 else engine.against_brute_force(4, 1000)),
             **engine.live_relight(folder, scale),
         }
@@ -86,7 +89,7 @@ class _Ready:
     samples: OpenSamples
 
 
-def ready(level: Path, density: float, workers: int) -> _Ready:
+def ready(level: Path, density: float, workers: int, page_size: int = 1024) -> _Ready:
     """A level with its charts and open samples, ready for rays."""
     scene = flatten(open_level(level))
     space = RaySpace(scene.corners)
@@ -94,7 +97,7 @@ def ready(level: Path, density: float, workers: int) -> _Ready:
     with tempfile.TemporaryDirectory() as cache:
         layouts = StoredLayouts(Store(Path(cache)))
         shapes = placed_shapes(scene, layouts, workers, lambda _: None)
-    atlas, _ = make_atlas(scene, shapes, ChartSettings(density))
+    atlas, _ = make_atlas(scene, shapes, ChartSettings(density, page_size))
     texels = make_texels(scene, atlas, 8, lambda _: None)
     samples = find_open_samples(surface, space, texels, atlas, workers, lambda _: None)
     return _Ready(scene, space, surface, atlas, texels, samples)
@@ -104,14 +107,15 @@ def _transport_against_bare(level: Path, density: float) -> dict[str, Any]:
     """Rays per second of the transport stage and of the ray library alone, on the same rays and threads."""
     workers = os.cpu_count() or 1
     r = ready(level, density, workers)
-    active = np.flatnonzero(r.samples.count > 0).astype(np.int32)
+    active = Gather.of(r.surface, r.space, r.texels, r.atlas, r.samples, 1).rows
     hits = empty_hits(len(r.texels), RAYS)
     batches = list(_rays_of(r, active))
     count = len(active) * RAYS
 
     def ours() -> None:
         rays = (0, RAYS)
-        trace(r.surface, r.space, r.texels, r.atlas, r.samples, hits, rays, 1, workers, lambda _: None)
+        gather = Gather.of(r.surface, r.space, r.texels, r.atlas, r.samples, 1)
+        gather.shoot(gather.rows, rays, hits, workers, lambda _: None)
 
     def bare() -> None:
         with ThreadPoolExecutor(workers) as pool:
@@ -138,8 +142,8 @@ def _rays_of(r: _Ready, active: np.ndarray) -> Any:
         origins: F32 = np.empty((len(rows) * RAYS, 3), np.float32)
         directions = np.empty_like(origins)
         make_rays(
-            s.vertices, s.normals, s.faces, s.extent, r.samples.count, r.samples.triangle, r.samples.weights, rows,
-            plain, 1, origins, directions,
+            s.vertices, s.normals, s.faces, s.extent, r.samples.count, r.samples.triangle, r.samples.weights,
+            r.samples.key, rows, plain, 1, origins, directions,
         )  # fmt: skip
         yield origins, directions
 
@@ -154,11 +158,11 @@ def _relight_against_full(level: Path, folder: Path, density: float) -> dict[str
     """Time of a build after a lamp's strength changed against a build of everything, both in processes of their own."""
     recipe = with_value(named("working"), "density.texels_per_metre", density)
     cache = folder / "relight-cache"
-    full, _ = _build(level, folder / "full", cache, recipe, {})
+    full, _ = _build(level, folder / "full", cache, recipe, Brief())
     times = []
     for strength in STRENGTHS:
         change = {LAMP: LightChange(strength)}
-        seconds, manifest = _build(level, folder / f"relight-{strength:g}", cache, recipe, change)
+        seconds, manifest = _build(level, folder / f"relight-{strength:g}", cache, recipe, Brief(lights=change))
         if set(manifest["reused"]) < {"charts", "footing", "direct", "transport"}:
             raise BuildError(f"the relight re-used only {manifest['reused']}", level, "Report this")
         times.append(seconds)
@@ -166,14 +170,13 @@ def _relight_against_full(level: Path, folder: Path, density: float) -> dict[str
         "full_build_s": round(full, 2),
         "relight_s": round(float(np.median(times)), 2),
         "relight_vs_full": round(float(np.median(times)) / full, 3),
+        **_changed_density(level, folder, cache, recipe, full),
     }
 
 
-def _build(
-    level: Path, out: Path, cache: Path, recipe: Recipe, lights: dict[str, LightChange]
-) -> tuple[float, dict[str, Any]]:
+def _build(level: Path, out: Path, cache: Path, recipe: Recipe, brief: Brief) -> tuple[float, dict[str, Any]]:
     """Wall-clock seconds of a build process from start to end, and its manifest."""
-    request = Request(level, out, cache, recipe, (300.0, 350.0, 450.0), Brief(lights=lights), pictures=False)
+    request = Request(level, out, cache, recipe, (300.0, 350.0, 450.0), brief, pictures=False)
     began = time.perf_counter()
     command = [sys.executable, "-m", "ropebell.build.worker"]
     done = subprocess.run(command, input=request.to_json() + "\n", text=True, capture_output=True, check=False)
@@ -181,6 +184,22 @@ def _build(
     if done.returncode:
         raise BuildError(f"a build ended with {done.returncode}", out, done.stderr[-300:] or "See its journal")
     return seconds, read_manifest(out)
+
+
+def _changed_density(level: Path, folder: Path, cache: Path, recipe: Recipe, full: float) -> dict[str, Any]:
+    """Seconds of a build after one object's density changed, over those of the full one.
+
+    Args:
+        cache: of the full build. full: its seconds.
+    """
+    nodes = [n.path for n in open_level(level).nodes if n.mesh >= 0]
+    changed = Brief(marks={nodes[len(nodes) // 2]: Mark(density=2.0)})
+    again, manifest = _build(level, folder / "changed", cache, recipe, changed)
+    kept = manifest["kept"]
+    return {
+        "changed_density_s": round(again, 2), "changed_density_vs_full": round(again / full, 3),
+        "changed_density_rays_kept": round(kept["rays"] / max(kept["rays"] + kept["shot"], 1), 4),
+    }  # fmt: skip
 
 
 def _stopping(level: Path, folder: Path, density: float) -> dict[str, Any]:
@@ -208,7 +227,7 @@ def _large_level(folder: Path, scale: float) -> dict[str, Any]:
     level = write_demo(folder / "big", halls) / LEVEL_NAME
     density = BIG_TEXELS_PER_METRE * min(scale * BIG_HALLS, 1.0) ** 0.5
     recipe = with_value(named("working"), "density.texels_per_metre", density)
-    seconds, manifest = _build(level, folder / "big-out", folder / "big-cache", recipe, {})
+    seconds, manifest = _build(level, folder / "big-out", folder / "big-cache", recipe, Brief())
     peak, texels = manifest["peak_memory_mb"], manifest["texels"]
     return {
         "large_triangles": manifest["level"]["triangles"],

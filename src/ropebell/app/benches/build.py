@@ -93,7 +93,7 @@ class BuildBench(QWidget):
         self.progress.setValue(0)
         self.progress_words.setText("Starting")
         self.heading.setText(f"Build {number}")
-        self.summary.setText("")
+        self._say("")
         self._show_note(None)
         self._show_steps([])
         self._show_messages([])
@@ -114,7 +114,8 @@ class BuildBench(QWidget):
         """Show what can be done, and the build that is looked at."""
         running, now = self._builds.running, self._session.now
         self.stop.setEnabled(running)
-        self.build.setEnabled(not running and now is not None)
+        behind = self._session.behind
+        self.build.setEnabled(now is not None and (not running or bool(behind)))
         self.progress.setVisible(running)
         self.progress_words.setVisible(running or bool(self.progress_words.text()))
         self._show_plan()
@@ -129,7 +130,7 @@ class BuildBench(QWidget):
         else:
             self.heading.setText("No build is shown")
             self._show_note(None)
-            self.summary.setText("Press Build: light appears on the stage while it runs." if now is not None else "")
+            self._say("Press Build: light appears on the stage while it runs." if now is not None else "")
             self._show_steps([])
             self._show_messages([])
 
@@ -142,13 +143,18 @@ class BuildBench(QWidget):
         text = "Build"
         if self._builds.running:
             text, words = "Building", f"A {what}."
+            if self._session.behind:
+                text = "Build again with the changes"
+                changed = ", ".join(self._session.behind)
+                words = f"Changed since it began: {changed}. Rays shot by then are taken over where they still hold."
         elif stale is None:
             words = f"A {what}."
         elif stale.fresh:
             words = f"A {what}. Nothing changed since the last build."
         else:
             why = "" if stale.changes == ("never built",) else f" Changed: {', '.join(stale.changes)}."
-            words = f"A {what}.{why}"
+            kept = f" {100 * stale.spared:.0f} % of the texels keep their light." if stale.spared else ""
+            words = f"A {what}.{why}{kept}"
             text = f"Build, about {clock(stale.seconds)}"
         self.plan.setText(words[0].upper() + words[1:])
         self.build.setText(text)
@@ -159,9 +165,9 @@ class BuildBench(QWidget):
         size = sum(p["bytes"] for p in m["pages"])
         pages = len(m["pages"])
         side = m["pages"][0]["width"] if pages else 0
-        self.summary.setText(
+        self._say(
             f"{count(m['texels'])} texels on {pages} page{'s' if pages != 1 else ''} of {side}², {megabytes(size)}; "
-            f"{m['bounces']} bounces{made_on(knot.made)}"
+            f"{m['bounces']} bounces{_taken_over(m)}{made_on(knot.made)}"
         )
         self._show_note(knot)
         steps = [Step(n, "reused" if n in m["reused"] else "done", s) for n, s in m["seconds"].items() if n != "total"]
@@ -178,10 +184,14 @@ class BuildBench(QWidget):
         self.heading.setText(
             f"Build {knot.number} {words.get(knot.outcome.state, knot.outcome.state)} after {clock(knot.seconds)}"
         )
-        self.summary.setText(knot.outcome.sentence)
+        self._say(knot.outcome.sentence)
         self._show_note(knot)
         self._show_steps([])
         self._show_messages([])
+
+    def _say(self, summary: str) -> None:
+        self.summary.setText(summary)
+        self.summary.setVisible(bool(summary))
 
     def _show_note(self, knot: Knot | None) -> None:
         self.note.setText(knot.note if knot is not None else "")
@@ -226,3 +236,10 @@ class BuildBench(QWidget):
         if now is not None and path in now.scene.node_names:
             self._session.select(now.scene.node_names.index(path))
             self._commands.run("stage.focus")
+
+
+def _taken_over(manifest: dict[str, Any]) -> str:
+    """What of its rays an earlier build had shot; empty where it had none, or all."""
+    rays = manifest.get("kept", {"rays": 0, "shot": 0})
+    total = rays["rays"] + rays["shot"]
+    return f"; {100 * rays['rays'] / total:.0f} % of the rays were there already" if rays["rays"] else ""

@@ -30,8 +30,10 @@ MORE = (
      "More rays where a texel is noisier than this share of its light; 0: rays are only counted."),
     ("light.seed", "Seed", "", Scale(0, 100, 2**31 - 1, 0, False), "Another seed gives other noise, nothing else."),
     ("limits.seconds", "Time limit", "s", Scale(0, 3600, 1e6, 0), "A tripwire: the build stops itself; 0 is no limit."),
-    ("limits.memory_mb", "Memory limit", "MB", Scale(0, 65536, 1e7, 0), "Larger builds are refused; 0 is no limit."),
+    ("limits.memory_mb", "Memory limit", "MB", Scale(0, 65536, 1e7, 0), "Rays stay on disk to keep to it; 0 is none."),
 )  # fmt: skip
+# Bounces of the last build that are told one by one: so many, and from so many per cent of its light on.
+MOST_NAMED, LEAST_NAMED = 6, 0.1
 OCCLUSION = (
     ("occlusion.radius", "Distance", "m", Scale(0.05, 5, 100, 2), "How far creases reach."),
     ("occlusion.strength", "Strength", "×", Scale(0, 1, 1, 2, False), "How dark creases get; an effect, not physics."),
@@ -148,8 +150,10 @@ class RecipeBench(QWidget):
         self.converged.clicked.connect(lambda on: self._set("light.bounces", CONVERGED if on else 4))
         line = QHBoxLayout()
         line.addWidget(self.converged)
+        self.bounce_words = label("", "second")
         rows.addWidget(self.bounces)
         rows.addLayout(line)
+        rows.addWidget(self.bounce_words)
         return holder
 
     # -- changes
@@ -200,6 +204,8 @@ class RecipeBench(QWidget):
         self.converged.setChecked(converged)
         self.bounces.setEnabled(not converged)
         self.bounces.show_value(8 if converged else float(recipe.light.bounces), self._note(recipe, "light.bounces"))
+        self.bounce_words.setText(bounce_words((self._session.last_manifest or {}).get("energy", [])))
+        self.bounce_words.setVisible(bool(self.bounce_words.text()))
         for key, box in self.switches.items():
             box.setChecked(bool(get(recipe, key)))
         for row in self.occlusion:
@@ -248,6 +254,22 @@ class RecipeBench(QWidget):
             anew = ", ".join(STAGE_WORDS[stage].lower() for stage in stale.stages)
             words += f" Now {clock(stale.seconds)}; to be made anew: {anew}."
         self.cost_words.setText(words)
+
+
+def bounce_words(energy: list[float]) -> str:
+    """What each bounce of a build added, in the mean over its texels; empty without a bounce.
+
+    Args:
+        energy: lux, direct light first.
+    """
+    total = sum(energy)
+    if len(energy) < 2 or total <= 0:
+        return ""
+    shares = [100 * e / total for e in energy[1:]]
+    told = max(sum(s >= LEAST_NAMED for s in shares[:MOST_NAMED]), 1)
+    named = ", ".join(f"{s:.2g}" if s < 10 else f"{s:.0f}" for s in shares[:told])
+    rest = f"; the {len(shares) - told} after them {sum(shares[told:]):.2g} %" if len(shares) > told else ""
+    return f"Of the last build's light {100 * energy[0] / total:.0f} % is direct; bounces add {named} %{rest}."
 
 
 def _plain(value: float | str) -> str:

@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from ropebell.level.model import F64
+from ropebell.light.view import View
 
 FIELD_OF_VIEW = math.radians(58)
 STEEPEST = math.radians(89)
@@ -90,6 +91,14 @@ class Camera:
         t = math.tan(FIELD_OF_VIEW / 2)
         direction = self.forward + x * t * aspect * self.right + y * t * self.up
         return np.array(self.eye), direction / np.linalg.norm(direction)
+
+    def cone(self, aspect: float) -> View | None:
+        """What it sees, None without perspective."""
+        if self.plan:
+            return None
+        corner = math.atan(math.tan(FIELD_OF_VIEW / 2) * math.hypot(1.0, aspect))
+        x, y, z = (float(v) for v in self.forward)
+        return View(self.eye, (x, y, z), corner)
 
     def turned(self, yaw: float, pitch: float) -> Camera:
         """Looking elsewhere from the same place."""
