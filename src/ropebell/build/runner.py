@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from ropebell.build.journal import JOURNAL, Reader
+from ropebell.build.pictures import Pictures
 from ropebell.build.request import Request
 from ropebell.build.result import Outcome, outcome
 from ropebell.build.worker import STDERR
@@ -110,6 +111,8 @@ class BuildProcess:
             os.killpg(self._process.pid, 9)
 
     def _tidy(self) -> None:
+        # A build that was ended from outside, or left in a hurry, could not do this itself.
+        Pictures.clear(self.request.out)
         log = self.request.out / STDERR
         with contextlib.suppress(OSError):
             if log.stat().st_size == 0:

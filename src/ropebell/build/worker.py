@@ -80,7 +80,7 @@ def run(request: Request, gentle: bool = True) -> int:
     journal = Journal(request.out)
     ending = _Ending(journal)
     stop = threading.Event()
-    _listen(stop, ending)
+    _listen(stop, ending, request.out)
     if gentle:
         os.nice(max(15 - os.nice(0), 0))
     journal.write("begin", pid=os.getpid(), request=request.to_json())
@@ -104,11 +104,13 @@ def run(request: Request, gentle: bool = True) -> int:
         Pictures.clear(request.out)
 
 
-def _listen(stop: threading.Event, ending: _Ending) -> None:
+def _listen(stop: threading.Event, ending: _Ending, out: Path) -> None:
     """Turn signals into a wish to stop, and insist after a while."""
 
     def insist() -> None:
         ending.say("stopped", EXIT_STOPPED, message="stopped on request")
+        # The other thread may be writing a picture just now; who waits for this process clears up after it as well.
+        Pictures.clear(out)
         os._exit(EXIT_STOPPED)
 
     def wanted(_signal: int, _frame: FrameType | None) -> None:
