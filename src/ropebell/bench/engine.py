@@ -121,7 +121,7 @@ def limited_memory(folder: Path, scale: float) -> dict[str, Any]:
     manifest = read_manifest(out)
     return {
         "limit_mb": LIMIT_MB, "limited_peak_memory_mb": manifest["peak_memory_mb"],
-        "limited_table_mb": round(manifest["rays"]["gather"] * 4 / 2**20), "limited_texels": manifest["texels"],
+        "limited_table_mb": round(manifest["rays"]["most"] * 4 / 2**20), "limited_texels": manifest["texels"],
         "limited_seconds": manifest["seconds"],
     }  # fmt: skip
 

@@ -32,7 +32,7 @@ def finish(built: Built, hits: Hits, request: Request, tick: Tick) -> tuple[Buil
         return built, done
     total, direct = built.solution.total, built.solution.direct
     if recipe.finish.denoise:
-        total = _denoise(built, hits, request, total, done, _part(tick, 0.0, 0.6))
+        total = _denoise(built, hits, request, total, _part(tick, 0.0, 0.6))
     if recipe.occlusion.enabled:
         shade = _occlusion(built, hits, request, done, _part(tick, 0.6, 0.7))
         total, direct = total * shade, direct * shade
@@ -51,7 +51,7 @@ def _part(tick: Tick, low: float, high: float) -> Tick:
     return lambda share: tick(low + share * (high - low))
 
 
-def _denoise(built: Built, hits: Hits, request: Request, total: F32, done: dict[str, Any], tick: Tick) -> F32:
+def _denoise(built: Built, hits: Hits, request: Request, total: F32, tick: Tick) -> F32:
     """Filter what was gathered by rays; light of lamps is left as it is."""
     thrown_back = reflecting(built.scene, built.texels, built.albedo, request.recipe)
     # A sky picture is sampled by rays of its own.
@@ -59,9 +59,6 @@ def _denoise(built: Built, hits: Hits, request: Request, total: F32, done: dict[
     error = standard_error(hits.table, total, thrown_back, sky, request.workers, _part(tick, 0.0, 0.3))
     lamps = np.minimum(built.lamps, total)
     clean = denoised(total - lamps, error, built.texels, built.atlas, built.samples, _part(tick, 0.3, 1.0))
-    level = max(float(total.mean()), 1e-30)
-    mean = float(error.mean())
-    done["noise"] = {"mean_error": round(mean, 5), "share_of_light": round(mean / level, 5)}
     return (clean + lamps).astype(np.float32)
 
 

@@ -50,6 +50,7 @@ class Built:
         lamps: (N, 3) float32 lux of punctual lights alone, which no noise is in.
         hybrid: (N, 3) float32 lux of the direct light of hybrid lights, None without such lights.
         direction: (N, 3) float32 where each texel's light comes from, None where nobody asked.
+        noise: (N,) float32 standard error of each texel's gathered light over all its light, None until judged.
     """
 
     level: Level
@@ -65,10 +66,11 @@ class Built:
     lamps: F32
     hybrid: F32 | None = None
     direction: F32 | None = None
+    noise: F32 | None = None
 
     def page_fields(self, padding: int, tick: Callable[[float], None]) -> dict[str, F32]:
         """Total and direct light as (P, H, W, 3) pages, dilated through the padding; with hybrid lights also `near`,
-        the total without their direct light."""
+        the total without their direct light; `noise` has one channel."""
         steps = max(padding, 1)
         total = to_pages(self.solution.total, self.texels, self.samples.target, steps)
         tick(0.5)
@@ -79,6 +81,8 @@ class Built:
             fields["near"] = to_pages(without, self.texels, self.samples.target, steps)
         if self.direction is not None:
             fields["direction"] = to_pages(self.direction, self.texels, self.samples.target, steps)
+        if self.noise is not None:
+            fields["noise"] = to_pages(self.noise[:, None], self.texels, self.samples.target, steps)
         tick(1.0)
         return fields
 
@@ -150,7 +154,7 @@ def _write_pages(
         write_page(out / name, fields["total"][number])
         write_page(out / LAYERS / f"direct-{number:02d}.exr", fields["direct"][number])
         layers: dict[str, str] = {}
-        for layer in ("near", "direction"):
+        for layer in ("near", "direction", "noise"):
             if layer in fields:
                 layers[layer] = f"{LAYERS}/{layer}-{number:02d}.exr"
                 write_page(out / layers[layer], fields[layer][number])

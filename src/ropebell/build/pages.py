@@ -21,10 +21,10 @@ def needs_single(pages: F32) -> bool:
 
 
 def write_page(path: Path, page: F32) -> None:
-    """Write one page, RGB, half float — or single where the light is brighter than half floats reach.
+    """Write one page, RGB or one channel Y, half float — or single where the light is brighter than half floats reach.
 
     Args:
-        page: (H, W, 3) float32 lux.
+        page: (H, W, 3) float32 lux, or (H, W, 1) of any unit.
 
     Raises:
         BuildError: the disk is full or cannot be written.
@@ -34,7 +34,8 @@ def write_page(path: Path, page: F32) -> None:
     # The library appends nothing, but it chooses by extension.
     part = temporary_beside(path).with_suffix(".exr")
     try:
-        OpenEXR.File(header, {"RGB": np.ascontiguousarray(page.astype(kind))}).write(str(part))
+        pixels = np.ascontiguousarray((page[..., 0] if page.shape[2] == 1 else page).astype(kind))
+        OpenEXR.File(header, {"Y" if page.shape[2] == 1 else "RGB": pixels}).write(str(part))
         with open(part, "rb") as handle:
             os.fsync(handle.fileno())
         os.replace(part, path)
@@ -46,13 +47,14 @@ def write_page(path: Path, page: F32) -> None:
 
 
 def read_page(path: Path) -> F32:
-    """(H, W, 3) float32.
+    """(H, W, 3) float32, or (H, W) where there is one channel.
 
     Raises:
         LevelError: missing or damaged.
     """
     try:
         with OpenEXR.File(str(path), separate_channels=False) as file:
-            return np.asarray(file.channels()["RGB"].pixels, dtype=np.float32)
+            channels = file.channels()
+            return np.asarray(channels["RGB" if "RGB" in channels else "Y"].pixels, dtype=np.float32)
     except (OSError, RuntimeError, KeyError, ValueError, TypeError) as error:
         raise LevelError("the page is missing or damaged", path, "Build again, or restore the file") from error

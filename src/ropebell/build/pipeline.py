@@ -23,11 +23,12 @@ from ropebell.build.pictures import Pictures
 from ropebell.build.precheck import BLOCKING, Gathered, check_kept, gather
 from ropebell.build.probe_file import make_probes, write_probes
 from ropebell.build.progress import Progress
-from ropebell.build.refining import refine
+from ropebell.build.refining import judged
 from ropebell.build.request import Request
 from ropebell.build.rough import RoughPictures
 from ropebell.build.shooting import shoot_hits
 from ropebell.build.store import Artifact, Store
+from ropebell.build.until import NoiseTarget
 from ropebell.charts.atlas import Atlas
 from ropebell.charts.texels import Texels, footprint_areas
 from ropebell.checks.subject import Subject
@@ -72,7 +73,7 @@ class Pipeline:
         self.findings: list[Finding] = []
         self._done: list[_Stage] = []
         self._rates: dict[str, float] = {}
-        self._sky_digest, self._surfaces = "", ""
+        self._sky_digest, self._surfaces, self._hits_digest = "", "", ""
         self._earlier = Earlier(self.store, [], {})
         self._expected: dict[str, float] = {}
         self._memory = MemoryKeeper(self.recipe.limits.memory_mb << 20)
@@ -112,7 +113,7 @@ class Pipeline:
         )  # fmt: skip
         sources = self._direct(lighting, names, len(texels))
         hits = self._transport(scene, surface, space, texels, atlas, samples, sources, albedo, names)
-        solution, first = self._solve(scene, texels, hits, sources, albedo)
+        solution = self._solve(scene, texels, hits, sources, albedo)
         built = Built(
             level,
             scene,
@@ -127,9 +128,9 @@ class Pipeline:
             lamp_light(scene, sources, len(texels)),
             hybrid_light(scene, sources, len(texels)),
         )
-        manifest = self._finish(built, names, hits, sources, first)
+        manifest = self._finish(built, names, hits, sources)
         self.store.trim(
-            {names.charts, names.footing, names.transport, *names.lights.values(), *names.emitters.values()}
+            {names.charts, names.footing, self._hits_digest, *names.lights.values(), *names.emitters.values()}
         )
         return manifest
 
@@ -326,6 +327,12 @@ class Pipeline:
     ) -> Hits:  # fmt: skip
         digest, workers = names.transport, self.request.workers
         rays, seed = self.recipe.gather_rays, self.recipe.light.seed
+        target = None
+        if self.recipe.light.noise_target:
+            target = NoiseTarget(
+                self.request, scene, texels, atlas, sources, albedo, lambda _: self._check_stop()
+            )  # fmt: skip
+            digest = target.digest(names)
         rough = RoughPictures(self._pictures, self.request, scene, texels, sources, albedo, self._check_stop)
         if not (self.store.folder / digest).exists():
             rough.show_direct()
@@ -350,6 +357,7 @@ class Pipeline:
                 tick,
                 rough.show,
                 self._memory,
+                target.unsure if target is not None else None,
             )
             self._taken_over = {"rays": shot.kept, "shot": shot.rays}
             self.journal.write("shot", rays=shot.rays, kept=shot.kept)
@@ -357,6 +365,7 @@ class Pipeline:
 
         artifact = self._cached("transport", digest, make)
         hits = stages.read_hits(artifact)
+        self._hits_digest = digest
         self._memory.watch(hits.table)
         if not self._taken_over["rays"]:
             self._rate("transport", hits.table.size)
@@ -367,8 +376,7 @@ class Pipeline:
         if stop is not None:
             raise stop
 
-    def _solve(self, scene: Scene, texels: Texels, hits: Hits, sources: Sources, albedo: F32) -> tuple[Solution, F32]:
-        """The solved light, and the direct light that went into it."""
+    def _solve(self, scene: Scene, texels: Texels, hits: Hits, sources: Sources, albedo: F32) -> Solution:
         workers = self.request.workers
         with self._stage("solve"):
             direct = shadow_ray_light(scene, sources, len(texels))
@@ -387,7 +395,7 @@ class Pipeline:
             name = scene.node_names[node]
             reason = f"{count} texel{'s' if count > 1 else ''} of it came out non-finite and are black."
             self._warn([Finding("non-finite", "error", name, reason, "Check the object's mesh and the lights near it")])
-        return solution, direct
+        return solution
 
     def _probes(self, built: Built) -> dict[str, Any]:
         """Light the probes and write them; what the manifest says of them, empty without any."""
@@ -399,21 +407,19 @@ class Pipeline:
             self._warn(findings)
             return write_probes(self.request.out, probes) if probes is not None else {}
 
-    def _finish(self, built: Built, names: stages.Digests, hits: Hits, sources: Sources, first: F32) -> dict[str, Any]:
+    def _finish(self, built: Built, names: stages.Digests, hits: Hits, sources: Sources) -> dict[str, Any]:
         with self._stage("finish"):
             tick = self._progress.stage("finish")
-            refining: dict[str, Any] = {}
-            if self.recipe.light.noise_target:
-                built, refining = refine(built, hits, sources, first, self.request, lambda _: self._check_stop())
+            built, sure = judged(
+                built, hits, sources, self.request, self.store, names.transport, lambda _: self._check_stop()
+            )  # fmt: skip
             built, finished = finish(built, hits, self.request, stages.part_of(tick, 0.0, 0.7))
-            if refining:
-                finished = {**finished, "refined": refining}
+            finished = {**sure, **finished}
             if self.recipe.output.directional:
                 found = directions(built, hits, sources, self.request, lambda _: self._check_stop())
                 built = replace(built, direction=found)
             fields = built.page_fields(self.recipe.padding, stages.part_of(tick, 0.7, 1.0))
-            if finished:
-                self.journal.write("finish", **finished)
+            self.journal.write("finish", **finished)
         probes = self._probes(built)
         began = time.monotonic()
         seconds: dict[str, float] = {}
@@ -427,10 +433,10 @@ class Pipeline:
             "rates": {name: round(rate) for name, rate in self._rates.items()},
             "digests": {
                 "charts": names.charts, "footing": names.footing, "transport": names.transport,
-                "lights": names.lights, "emitters": names.emitters, "sky": self._sky_digest,
+                "hits": self._hits_digest, "lights": names.lights, "emitters": names.emitters, "sky": self._sky_digest,
                 "surfaces": self._surfaces,
             },
-            "rays": {"gather": int(hits.table.size)},
+            "rays": {"gather": int(hits.shot.sum()), "most": int(hits.table.size)},
             "kept": self._taken_over,
             "finish": finished,
             "probes": probes,

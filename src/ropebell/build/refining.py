@@ -1,4 +1,4 @@
-"""Refining a build's light to a noise target, from its parts."""
+"""Telling how sure a build's light is, and refining it to a noise target."""
 
 from __future__ import annotations
 
@@ -8,60 +8,60 @@ from typing import Any
 
 import numpy as np
 
-from ropebell.build.fields import Sources, emitter_of_texel, kept_back, reflecting
+from ropebell.build.fields import Sources, kept_back, reflecting
 from ropebell.build.outputs import Built
 from ropebell.build.request import Request
-from ropebell.level.model import F32, I32
-from ropebell.light.refine import SeenLight, refined
-from ropebell.light.solve import solve
-from ropebell.light.transport import Gather, Hits, empty_hits
+from ropebell.build.seen import neighbours, seen_light
+from ropebell.build.store import Store
+from ropebell.build.waves import Waves
+from ropebell.level.model import F32
+from ropebell.light.certainty import LUMINANCE, SeenLight, texel_noise
+from ropebell.light.refine import refined
+from ropebell.light.transport import Gather, Hits
 
 
-def refine(
-    built: Built, hits: Hits, sources: Sources, first: F32, request: Request, tick: Callable[[float], None]
-) -> tuple[Built, dict[str, Any]]:
-    """The build with noisy texels lit by more rays, and what that took, for the manifest.
+def judged(
+    built: Built, hits: Hits, sources: Sources, request: Request, store: Store, base: str,
+    tick: Callable[[float], None],
+) -> tuple[Built, dict[str, Any]]:  # fmt: skip
+    """The build with the noise of each texel; with a noise target, those still noisier than that are lit by more rays.
 
     Args:
-        first: (N, 3) direct light as it went into the solve.
+        base: names what gather rays depend on.
+
+    Returns:
+        The build, and for the manifest how noisy it is and what refining took.
     """
-    target, workers = request.recipe.light.noise_target, request.workers
-    rays, seed = hits.table.shape[1], request.recipe.light.seed
+    thrown_back = reflecting(built.scene, built.texels, built.albedo, request.recipe)
+    held = kept_back(built.scene, sources, len(built.texels))
+    seen = seen_light(built.solution.before, thrown_back, held, built.scene, built.texels, sources, request)
+    target = request.recipe.light.noise_target
+    told: dict[str, Any] = {}
+    if target:
+        built, noise, told["refined"] = _refined(built, hits, seen, request, store, base, tick)
+    else:
+        near = neighbours(built.texels, built.atlas)
+        noise = texel_noise(hits.table, hits.shot, built.solution.total, seen, near, request.workers, tick)
+    light = np.maximum(built.solution.total.astype(np.float64) @ LUMINANCE, 0.0)
+    mean = float(noise @ light) / max(float(light.sum()), 1e-30)
+    told["noise"] = {"of_light": round(mean, 6)}
+    return replace(built, noise=noise), told
+
+
+def _refined(
+    built: Built, hits: Hits, seen: SeenLight, request: Request, store: Store, base: str, tick: Callable[[float], None]
+) -> tuple[Built, F32, dict[str, Any]]:  # fmt: skip
+    workers, seed, rays = request.workers, request.recipe.light.seed, hits.table.shape[1]
     gather = Gather.of(built.surface, built.space, built.texels, built.atlas, built.samples, seed)
-
-    def shoot(rows: I32, wave: int) -> I32:
-        # Every texel anew among the noisy ones, under a seed of the wave's own.
-        table = empty_hits(len(rows), rays)
-        fresh = gather.among(rows, seed + 7919 * wave)
-        fresh.shoot(fresh.rows, (0, rays), table, workers, lambda _: tick(0.0))
-        return table
-
+    # As much again as the stored rays may be kept.
+    waves = Waves(gather, store, base, rays, hits.table.nbytes, workers, tick)
     solution = built.solution
     done = refined(
-        solution.total, solution.direct, hits.table, _seen(built, hits, sources, first, request), target, shoot,
-        workers, tick,
+        solution.total, solution.direct, hits.table, hits.shot, hits.shot >= rays, seen,
+        neighbours(built.texels, built.atlas), request.recipe.light.noise_target, waves.shoot, workers, tick,
     )  # fmt: skip
     told = {
-        "target": target, "texels": done.texels, "left": done.left, "rays": done.rays,
-        "noise_before": round(done.noise[0], 5), "noise_after": round(done.noise[1], 5),
+        "target": request.recipe.light.noise_target, "texels": done.texels, "left": done.left, "rays": done.rays,
+        "kept": waves.known, "noise_before": round(done.noise_before, 6), "noise_after": round(done.noise_after, 6),
     }  # fmt: skip
-    return replace(built, solution=replace(solution, total=done.total, direct=done.direct)), told
-
-
-def _seen(built: Built, hits: Hits, sources: Sources, first: F32, request: Request) -> SeenLight:
-    scene, texels, workers = built.scene, built.texels, request.workers
-    thrown_back = reflecting(scene, texels, built.albedo, request.recipe)
-    held = kept_back(scene, sources, len(texels))
-    bounces = built.solution.bounces
-    leaving = np.zeros_like(first)
-    if bounces > 0:
-        before = solve(hits.table, first, thrown_back, bounces - 1, workers, lambda _: None, held).total
-        leaving = (thrown_back * (before if held is None else before - held)).astype(np.float32)
-    count = max(len(scene.emitters), 1)
-    wide, glow = np.zeros((count, len(texels)), np.bool_), np.zeros((count, 3), np.float32)
-    for number, emitter in enumerate(scene.emitters):
-        wide[number, sources.emitters[emitter.name].gathered] = True
-        glow[number] = np.pi * emitter.radiance
-    sky = request.sky if request.sky_picture is None else (0.0, 0.0, 0.0)
-    bright = (np.pi * np.array(sky)).astype(np.float32)
-    return SeenLight(leaving, bright, emitter_of_texel(scene, texels), glow, wide)
+    return replace(built, solution=replace(solution, total=done.total, direct=done.direct)), done.noise, told

@@ -3,21 +3,22 @@ kill, and takes over what earlier builds of the same ground have shot."""
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
+from numba import njit
 from numpy.typing import NDArray
 
 from ropebell.build.kin import Kin, tables_of
+from ropebell.build.mapped import new_table
 from ropebell.build.memory import MemoryKeeper
 from ropebell.build.store import Artifact, Store
 from ropebell.level.model import I32
 from ropebell.light.kept import carry_hits
 from ropebell.light.lookup import NONE
-from ropebell.light.transport import Gather, Hits, empty_hits, passes
+from ropebell.light.transport import Gather, Hits, doubling, empty_hits, passes
 
 FILLED_AT_ONCE = 8 << 20
 ARRAYS = ("hits", "done", "counted", "open")
@@ -35,10 +36,14 @@ class Shot:
     kept: int
 
 
+Unsure = Callable[[I32, I32, int], NDArray[np.bool_]]
+"""Hit table, (N,) rays of each texel and the number of columns to look at, to (N,) which texels want more rays."""
+
+
 def shoot_hits(
     gather: Gather, want: I32, rays: int, first_rows: NDArray[np.bool_] | None, digest: str, store: Store,
     kin: list[Kin], workers: int, tick: Callable[[float], None], shown: Callable[[I32, int], None],
-    memory: MemoryKeeper,
+    memory: MemoryKeeper, unsure: Unsure | None = None,
 ) -> tuple[Artifact, Shot]:  # fmt: skip
     """Fill the hit table of a level.
 
@@ -49,6 +54,8 @@ def shoot_hits(
         tick: called with the share done, may raise `Stopped`; what was shot by then stays.
         shown: called with the table and the number of its columns that are shot, once in a while.
         memory: keeps the tables from filling it.
+        unsure: asked after each pass which texels want more; None: all of them get all they may have. What it says
+            may depend on nothing but those columns, so that a table is the same whatever was there before.
     """
     shape = (len(want), rays)
     if 0 in shape:
@@ -62,7 +69,10 @@ def shoot_hits(
             kept = _carry(gather, want, hits, done, digest, store, kin, workers, tick, memory)
         else:
             kept = int(np.minimum(done, want)[gather.samples.count > 0].sum())
-        shot = _shoot(gather, want, hits, done, first_rows, workers, tick, shown)
+        if unsure is None:
+            shot = _shoot(gather, want, hits, done, first_rows, workers, tick, shown)
+        else:
+            shot = _shoot_until(gather, want, hits, done, first_rows, workers, tick, shown, unsure)
         hits.flush()
         done.flush()
         tally = Hits.of(hits)
@@ -83,12 +93,9 @@ def _tables(
         hits = np.lib.format.open_memmap(folder / "hits.npy", mode="r+")
         memory.watch(hits)
         return hits, np.lib.format.open_memmap(folder / "done.npy", mode="r+")
-    hits = np.lib.format.open_memmap(folder / "hits.npy", mode="w+", dtype=np.int32, shape=shape)
+    hits = new_table(folder / "hits.npy", shape)
     done = np.lib.format.open_memmap(folder / "done.npy", mode="w+", dtype=np.int32, shape=shape[:1])
     memory.watch(hits)
-    with open(folder / "hits.npy", "r+b") as file:
-        # A full disk is told of here; a write to the mapping would end the process.
-        os.posix_fallocate(file.fileno(), 0, os.fstat(file.fileno()).st_size)
     step = max(FILLED_AT_ONCE // (4 * shape[1]), 1)  # stays interruptible, and lets memory be given back meanwhile
     for first in range(0, len(hits), step):
         hits[first : first + step] = NONE
@@ -117,8 +124,43 @@ def _carry(
     return max(int(had[gather.samples.count > 0].sum()) - renewed, 0)
 
 
-def _shoot(
+def _shoot_until(
     gather: Gather, want: I32, hits: I32, done: I32, first_rows: NDArray[np.bool_] | None, workers: int,
+    tick: Callable[[float], None], shown: Callable[[I32, int], None], unsure: Unsure,
+) -> int:  # fmt: skip
+    """In passes, each twice as long as all before it, of those texels that are not sure yet."""
+    rays, shot, share = hits.shape[1], 0, 0.0
+    going = gather.samples.count > 0
+    for end in doubling(rays):
+        upto = np.where(going, np.minimum(want, end), 0).astype(np.int32)
+        coming = int(np.maximum(upto - done, 0).sum())
+        at_most = coming + int(np.maximum(np.where(going, want, 0) - np.maximum(done, end), 0).sum())
+
+        def told(part: float, base: float = share, load: float = coming / max(at_most, 1)) -> None:
+            tick(base + (1.0 - base) * load * part)
+
+        shot += _shoot(gather, upto, hits, done, first_rows, workers, told, shown)
+        share += (1.0 - share) * coming / max(at_most, 1)
+        more = unsure(hits, done, end) & going & (want > end)
+        # What an earlier table had of a texel beyond what is needed would be light of another table.
+        rows = np.flatnonzero(going & ~more & (done > upto))
+        for start in range(0, len(rows), 50_000):  # stays interruptible
+            _forget(hits, done, rows[start : start + 50_000], upto)
+        going = more
+        if going.any():
+            shown(hits, end)
+    return shot
+
+
+@njit(cache=True, nogil=True)
+def _forget(hits: NDArray, done: NDArray, rows: NDArray, keep: NDArray) -> None:
+    for m in range(len(rows)):
+        i = rows[m]
+        hits[i, keep[i] : done[i]] = NONE
+        done[i] = keep[i]
+
+
+def _shoot(    gather: Gather, want: I32, hits: I32, done: I32, first_rows: NDArray[np.bool_] | None, workers: int,
     tick: Callable[[float], None], shown: Callable[[I32, int], None],
 ) -> int:  # fmt: skip
     rays = hits.shape[1]

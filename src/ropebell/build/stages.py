@@ -289,7 +289,8 @@ def ray_budget(effort: F32, texels: Texels, rays: int) -> I32:
 
 def read_hits(artifact: Artifact) -> Hits:
     """The hits of a transport artifact."""
-    return Hits(artifact.arrays["hits"], artifact.arrays["counted"], artifact.arrays["open"])
+    a = artifact.arrays
+    return Hits(a["hits"], a["counted"], a["open"], a["done"], a["hits"].shape[1])
 
 
 def surfaces_digest(level: Level, scene: Scene, charts: str) -> str:

@@ -31,6 +31,7 @@ class Solution:
     Attributes:
         direct: (N, 3) float32 lux, bounce 0: lights, emitters and sky.
         total: (N, 3) float32 lux, all bounces.
+        before: (N, 3) float32 lux, all bounces but the last; nothing without bounces.
         energy: mean lux over texels that each bounce added, bounce 0 first.
         bounces: how many were computed.
         cut: mean lux that subtracting lights took below zero, and that was given back.
@@ -40,6 +41,7 @@ class Solution:
 
     direct: F32
     total: F32
+    before: F32
     energy: tuple[float, ...]
     bounces: int
     cut: float = 0.0
@@ -74,7 +76,7 @@ def gathered_light(hits: Hits, sky: F32, glow: F32, emitter: I32, wide: NDArray[
     rows = np.flatnonzero(wide.any(axis=0))
 
     def work(first: int, end: int) -> None:
-        _add_emitters(hits.table, hits.counted, glow, emitter, wide, rows[first:end], out)
+        _add_emitters(hits.table, hits.columns, hits.counted, glow, emitter, wide, rows[first:end], out)
 
     run_chunks(len(rows), CHUNK, work, workers, lambda share: None)
     return out
@@ -100,7 +102,7 @@ def solve(
     taken out before it spreads with the next bounce.
     """
     direct, unsound = _sound(direct)
-    total = direct.astype(np.float64)
+    total, before = direct.astype(np.float64), np.zeros_like(direct)
     current = direct if kept_back is None else _sound(direct - kept_back)[0]
     energy, lost = [_mean(direct)], [unsound]
     most = MOST_BOUNCES if bounces is None else bounces
@@ -113,6 +115,7 @@ def solve(
         _bounce_all(hits, rays or hits.shape[1], leaving, current, workers, tick, share)
         current, more = _sound(current)
         lost.append(np.union1d(unsound, more))
+        before = np.maximum(total, 0.0).astype(np.float32)
         total += current
         energy.append(_mean(current))
         done += 1
@@ -123,7 +126,7 @@ def solve(
     whole = np.maximum(total, 0.0).astype(np.float32)
     places = np.unique(np.concatenate(lost)).astype(np.int32)
     counts = tuple(len(rows) for rows in lost)
-    return Solution(np.maximum(direct, 0.0), whole, tuple(energy), done, cut, counts, places)
+    return Solution(np.maximum(direct, 0.0), whole, before, tuple(energy), done, cut, counts, places)
 
 
 def _sound(light: F32) -> tuple[F32, NDArray[np.intp]]:
@@ -182,13 +185,14 @@ def bounce(hits: NDArray, rays: int, leaving: NDArray, first: int, end: int, out
 
 @njit(cache=True, nogil=True)
 def _add_emitters(
-    table: NDArray, counted: NDArray, glow: NDArray, emitter: NDArray, wide: NDArray, rows: NDArray, out: NDArray
-) -> None:
+    table: NDArray, columns: int, counted: NDArray, glow: NDArray, emitter: NDArray, wide: NDArray, rows: NDArray,
+    out: NDArray,
+) -> None:  # fmt: skip
     """Add π times the mean radiance that the rays of the listed texels met on emitters that are wide to them."""
     for m in range(len(rows)):
         i = rows[m]
         r, g, b = 0.0, 0.0, 0.0
-        for k in range(table.shape[1]):
+        for k in range(columns):
             h = table[i, k]
             if h >= 0:
                 e = emitter[h]

@@ -30,6 +30,18 @@ def passes(rays: int) -> list[tuple[int, int]]:
     return list(zip(marks[:-1], marks[1:]))
 
 
+# Fewer rays say too little of how sure they are.
+LEAST_SURE = 32
+
+
+def doubling(rays: int) -> list[int]:
+    """Rays after which texels are judged: an eighth, but enough for a judgement, then twice as many each time."""
+    ends = [min(max(rays // 8, LEAST_SURE), rays)]
+    while ends[-1] < rays:
+        ends.append(min(2 * ends[-1], rays))
+    return ends
+
+
 @dataclass(frozen=True, eq=False)
 class Gather:
     """The gather rays of a level's texels.
@@ -150,20 +162,25 @@ class Hits:
         table: (N, R) int32: a texel index, or `SKY`, `BACK`, `NONE`.
         counted: (N,) int32 rays that count.
         open: (N,) int32 of them, those that left the level.
+        shot: (N,) int32 rays that were shot, the first so many.
+        columns: of the table, that are looked at.
     """
 
     table: I32
     counted: I32
     open: I32
+    shot: I32
+    columns: int
 
     @staticmethod
     def of(table: I32, rays: int | None = None) -> Hits:
-        """Count a table's entries, those of its first rays only or all."""
+        """Count a table's entries, those of its first rays only or all; taken as shot for every texel."""
         counted, open_ = np.zeros(len(table), np.int32), np.zeros(len(table), np.int32)
+        columns = table.shape[1] if rays is None else rays
         for first in range(0, len(table), 100_000):  # stays interruptible
             end = min(first + 100_000, len(table))
-            _tally(table, table.shape[1] if rays is None else rays, first, end, counted, open_)
-        return Hits(table, counted, open_)
+            _tally(table, columns, first, end, counted, open_)
+        return Hits(table, counted, open_, np.full(len(table), columns, np.int32), columns)
 
     def sky_share(self) -> F32:
         """(N,) share of each texel's counted rays that leave the level."""

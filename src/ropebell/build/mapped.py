@@ -1,0 +1,20 @@
+"""Hit tables as mapped files."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+import numpy as np
+
+
+def new_table(path: Path, shape: tuple[int, int]) -> np.memmap:
+    """(N, R) int32 in a new file, all of its room on the disk taken.
+
+    Raises:
+        OSError: there is not enough; a write to the mapping would end the process instead.
+    """
+    table = np.lib.format.open_memmap(path, mode="w+", dtype=np.int32, shape=shape)
+    with open(path, "r+b") as file:
+        os.posix_fallocate(file.fileno(), 0, os.fstat(file.fileno()).st_size)
+    return table

@@ -1,0 +1,185 @@
+"""How sure each texel's light is: what its gather rays say in two halves, pooled with its neighbours.
+
+The two halves of a scrambled sequence are two samples of their own, so half their difference tells the error of the
+whole. One difference alone is a poor guess of its own spread, and small charts have few neighbours. So the guess is
+drawn to another: the spread of the single rays, as if they were independent, less by what evenness gains in the level
+as a whole (empirical Bayes; B. Efron and C. Morris, "Data analysis using Stein's estimator", JASA 70, 1975).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from ropebell.level.model import F32, F64, I32
+from ropebell.light.lookup import NONE, SKY
+from ropebell.light.workers import run_chunks
+
+CHUNK = 4096
+LUMINANCE = np.array([0.2126, 0.7152, 0.0722])
+# Columns of a tally: bounced RGB, direct RGB; of luminance, the sum, that of squares, and squared rays times squared
+# half difference; rays that count.
+BOUNCED, DIRECT, FIRST, SECOND, SPREAD, COUNTED, TALLY = slice(0, 3), slice(3, 6), 6, 7, 8, 9, 10
+# What single rays say counts as much as the half differences of so many texels.
+PRIOR = 8.0
+# Neighbours that are pooled lie so many texels to either side.
+REACH = 2
+# A texel whose own halves differ by more than so many times the wanted error is not sure, whatever its neighbours say.
+OWN = 2.0
+# Light below this share of the level's mean is not asked to be as sure, in proportion, as it is.
+DARKEST = 0.01
+
+
+@dataclass(frozen=True, eq=False)
+class SeenLight:
+    """What a gather ray brings, by what it met.
+
+    Attributes:
+        leaving: (N, 3) float32 lux that a ray from a texel is worth: ρ·E of the bounce before.
+        sky: (3,) float32, π times the radiance of an even sky.
+        emitter: (N,) int32 emitter of each texel, −1 for none. glow: (E, 3) float32, π times radiance.
+        wide: (E, N) bool, emitters that a texel takes from its rays.
+    """
+
+    leaving: F32
+    sky: F32
+    emitter: I32
+    glow: F32
+    wide: NDArray[np.bool_]
+
+
+@dataclass(frozen=True, eq=False)
+class Neighbours:
+    """Where texels lie, and of which chart they are: neighbours are pooled within a chart only.
+
+    Attributes:
+        page, column, row, chart: (N,) int32. grid: (P, H, W) int32 texel index, −1 outside all charts.
+    """
+
+    page: I32
+    column: I32
+    row: I32
+    chart: I32
+    grid: I32
+
+
+def relative_noise(sums: F64, total: F32, neighbours: Neighbours, workers: int) -> F32:
+    """(N,) float32 standard error of each texel's gathered luminance over its whole luminance, of which no less than
+    `DARKEST` of the level's mean is taken; 0 for texels without rays.
+
+    Args:
+        sums: (N, 10) from `tally`. total: (N, 3) lux.
+    """
+    n = neighbours
+    plain = np.zeros(len(sums))
+    many = sums[:, COUNTED] > 1
+    rays = sums[many, COUNTED]
+    # As of one ray, like the half differences below.
+    plain[many] = np.maximum(sums[many, SECOND] - sums[many, FIRST] ** 2 / rays, 0.0) / (rays - 1.0)
+    gain = float((sums[many, SPREAD] / rays).sum()) / max(float(plain.sum()), 1e-30)
+    plain *= min(gain, 1.0)
+    light = np.maximum(total.astype(np.float64) @ LUMINANCE, 0.0)
+    lit = sums[:, COUNTED] > 1
+    floor = DARKEST * float(light[lit].mean()) if lit.any() else 0.0
+    error = np.zeros(len(sums), np.float32)
+
+    def work(first: int, end: int) -> None:
+        _pool(sums, plain, n.page, n.column, n.row, n.chart, n.grid, first, end, error)
+
+    run_chunks(len(sums), CHUNK, work, workers, lambda _: None)
+    out: F32 = np.divide(error, np.maximum(light, floor), out=np.zeros_like(error), where=light + floor > 0)
+    return out
+
+
+@njit(cache=True, nogil=True)
+def _pool(
+    sums: NDArray, plain: NDArray, page: NDArray, column: NDArray, row: NDArray, chart: NDArray, grid: NDArray,
+    first: int, end: int, error: NDArray,
+) -> None:  # fmt: skip
+    for i in range(first, end):
+        rays = sums[i, COUNTED]
+        if rays < 2:
+            continue
+        spread, many = PRIOR * plain[i], PRIOR
+        for y in range(max(row[i] - REACH, 0), min(row[i] + REACH + 1, grid.shape[1])):
+            for x in range(max(column[i] - REACH, 0), min(column[i] + REACH + 1, grid.shape[2])):
+                j = grid[page[i], y, x]
+                if j >= 0 and chart[j] == chart[i] and sums[j, COUNTED] >= 2:
+                    # As of one ray, since neighbours may have been given more or fewer.
+                    spread += sums[j, SPREAD] / sums[j, COUNTED]
+                    many += 1.0
+        own = sums[i, SPREAD] / (rays * rays)
+        error[i] = np.sqrt(max(spread / (many * rays), own / (OWN * OWN)))
+
+
+def tally(hits: I32, shot: I32, rows: I32, seen: SeenLight, workers: int) -> F64:
+    """(m, 10) sums over the rays of some texels; those of several tables may be added.
+
+    Args:
+        hits: (m, R) what they met. shot: (m,) int32 the rays of each, the first so many. rows: (m,) the texels.
+    """
+    out = np.zeros((len(rows), TALLY))
+
+    def work(first: int, end: int) -> None:
+        _tally(hits, shot, rows, seen.leaving, seen.sky, seen.emitter, seen.glow, seen.wide, LUMINANCE, first, end, out)
+
+    run_chunks(len(rows), CHUNK, work, workers, lambda _: None)
+    return out
+
+
+@njit(cache=True, nogil=True)
+def _tally(
+    hits: NDArray, shot: NDArray, rows: NDArray, leaving: NDArray, sky: NDArray, emitter: NDArray, glow: NDArray,
+    wide: NDArray, luminance: NDArray, first: int, end: int, out: NDArray,
+) -> None:  # fmt: skip
+    sums, counted = np.zeros(2), np.zeros(2)
+    for m in range(first, end):
+        i, rays = rows[m], shot[m]
+        sums[:], counted[:] = 0.0, 0.0
+        for k in range(rays):
+            h = hits[m, k]
+            if h == NONE:
+                continue
+            half = 0 if 2 * k < rays else 1
+            counted[half] += 1.0
+            value = 0.0
+            for c in range(3):
+                bounced, straight = 0.0, 0.0
+                if h >= 0:
+                    bounced = leaving[h, c]
+                    e = emitter[h]
+                    if e >= 0 and wide[e, i]:
+                        straight = glow[e, c]
+                elif h == SKY:
+                    straight = sky[c]
+                out[m, c] += bounced
+                out[m, 3 + c] += straight
+                value += luminance[c] * (bounced + straight)
+            sums[half] += value
+            out[m, SECOND] += value * value
+        both = counted[0] + counted[1]
+        out[m, FIRST], out[m, COUNTED] = sums[0] + sums[1], both
+        if counted[0] > 0 and counted[1] > 0:
+            difference = 0.5 * (sums[0] / counted[0] - sums[1] / counted[1])
+            out[m, SPREAD] = both * both * difference * difference
+
+
+def means(sums: F64) -> F64:
+    """(m, 6) mean bounced and direct light that rays brought."""
+    mean: F64 = sums[:, :6] / np.maximum(sums[:, COUNTED], 1.0)[:, None]
+    return mean
+
+
+def texel_noise(
+    hits: I32, shot: I32, total: F32, seen: SeenLight, neighbours: Neighbours, workers: int,
+    tick: Callable[[float], None],
+) -> F32:  # fmt: skip
+    """(N,) float32 from a whole hit table; see `relative_noise`."""
+    rows = np.arange(len(hits), dtype=np.int32)
+    sums = tally(hits, shot, rows, seen, workers)
+    tick(1.0)
+    return relative_noise(sums, total, neighbours, workers)
