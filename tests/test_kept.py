@@ -165,6 +165,14 @@ def test_a_killed_build_is_gone_on_with(tmp_path: Path) -> None:
     assert told(tmp_path / "b", "shot")["kept"] > 500_000
 
 
+def test_what_was_only_just_begun_is_not_there_yet(tmp_path: Path) -> None:
+    store = Store(tmp_path)
+    with pytest.raises(KeyError), store.resuming("x", {"a": [4]}) as (folder, _):
+        (folder / "a.npy").touch()
+        assert store.unfinished("x") is None
+        raise KeyError
+
+
 def test_what_was_begun_before_a_power_cut_is_not_trusted(tmp_path: Path) -> None:
     store, shapes = Store(tmp_path), {"a": [4]}
     with pytest.raises(KeyError), store.resuming("x", shapes) as (folder, begun):

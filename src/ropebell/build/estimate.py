@@ -18,6 +18,9 @@ RATES = {
     "solve": 55e6,  # stored hits times bounces
     "write": 1.2e6,  # page texels
 }
+# With a noise target: rays that are shot of those that may be, and more rays in waves, as shares; until a build has
+# shown them, all that may be shot are counted, and no waves.
+SHARES = {"until": 1.0, "waves": 0.0}
 STAGES = ("scene", "check", "charts", "footing", "direct", "transport", "solve", "finish", "write")
 TYPICAL_CONVERGED = 8
 BYTES_FIXED = 450 << 20
@@ -51,7 +54,7 @@ def estimate(scene: Scene, recipe: Recipe, workers: int, rates: dict[str, float]
     """Predict a build of everything.
 
     Args:
-        rates: measured work per second and worker by stage, where known.
+        rates: from `calibrated`, where known.
     """
     return estimate_for(
         predicted_texels(scene, recipe),
@@ -85,27 +88,35 @@ def estimate_for(
     gather = texels * recipe.gather_rays
     shadow = texels * (lights * footprint // 2 + emitters * recipe.direct_samples // 2)
     bounces = TYPICAL_CONVERGED if recipe.bounces is None else recipe.bounces
-    per = {name: rate * (1 if name in ("charts", "write") else workers) for name, rate in rates.items()}
+    per = {name: rates[name] * (1 if name in ("charts", "write") else workers) for name in RATES}
+    shot, waves = gather, 0
+    if recipe.light.noise_target:
+        shares = {**SHARES, **rates}
+        shot, waves = int(gather * shares["until"]), int(gather * shares["waves"])
     seconds = {
         "scene": 0.1 + triangles / 1e6,
         "check": 0.02,
         "charts": (texels + 4 * triangles) / per["charts"],
         "footing": texels * footprint * 2 / per["footing"],
         "direct": shadow / per["direct"],
-        "transport": gather / per["transport"],
+        "transport": shot / per["transport"],
         "solve": gather * (bounces + 1.5) / per["solve"] + 0.05,
-        "finish": texels / 3e6 + 0.05,
+        "finish": texels / 3e6 + gather / per["solve"] + waves / per["transport"] + 0.05,
         "write": 1.4 * texels / per["write"] + 0.3,
     }
     least = BYTES_FIXED + texels * (24 * footprint + 200) + triangles * 600
-    return Estimate(texels, gather + shadow, seconds, least + 4 * gather, least)
+    return Estimate(texels, shot + waves + shadow, seconds, least + 4 * gather, least)
 
 
 def calibrated(manifests: list[dict]) -> dict[str, float]:
-    """Rates measured by earlier builds of this project, newest last; stages they re-used do not count."""
+    """Rates and `SHARES` measured by earlier builds of this project, newest last; stages they re-used do not count."""
     rates: dict[str, float] = {}
     for manifest in manifests[-5:]:
         for stage, rate in manifest.get("rates", {}).items():
             if stage in RATES and rate > 0:
                 rates[stage] = rate if stage not in rates else 0.5 * (rates[stage] + rate)
+        refined = manifest.get("finish", {}).get("refined")
+        if refined is not None and manifest["rays"].get("most"):
+            most = manifest["rays"]["most"]
+            rates |= {"until": manifest["rays"]["gather"] / most, "waves": refined["rays"] / most}
     return rates

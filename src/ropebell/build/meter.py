@@ -14,7 +14,6 @@ from numpy.typing import NDArray
 from ropebell.build import stages
 from ropebell.build.fields import SKY, Sources, ray_light, reflecting
 from ropebell.build.recipe import Recipe, parse
-from ropebell.build.relight import hits_digest
 from ropebell.build.result import Result
 from ropebell.build.store import Artifact, Store
 from ropebell.charts.texels import Texels, footprint_areas
@@ -153,7 +152,7 @@ class _Ledger:
         store = Store(Path(m["cache"]))
         names = m["digests"]
         found = {key: store.get(names[key]) for key in ("charts", "footing")}
-        found["transport"] = store.get(hits_digest(m))
+        found["transport"] = store.get(stages.hits_digest(m))
         lights = {name: store.get(digest) for name, digest in names["lights"].items()}
         emitters = {name: store.get(digest) for name, digest in names["emitters"].items()}
         pictured = names.get("sky", "")

@@ -368,7 +368,7 @@ class Pipeline:
         self._hits_digest = digest
         self._memory.watch(hits.table)
         if not self._taken_over["rays"]:
-            self._rate("transport", hits.table.size)
+            self._rate("transport", float(hits.shot.sum()))
         return hits
 
     def _check_stop(self) -> None:
@@ -411,7 +411,8 @@ class Pipeline:
         with self._stage("finish"):
             tick = self._progress.stage("finish")
             built, sure = judged(
-                built, hits, sources, self.request, self.store, names.transport, lambda _: self._check_stop()
+                built, hits, sources, self.request, self.store, names.transport, self._hits_digest,
+                lambda _: self._check_stop(),
             )  # fmt: skip
             built, finished = finish(built, hits, self.request, stages.part_of(tick, 0.0, 0.7))
             finished = {**sure, **finished}

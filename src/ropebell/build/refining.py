@@ -12,22 +12,21 @@ from ropebell.build.fields import Sources, kept_back, reflecting
 from ropebell.build.outputs import Built
 from ropebell.build.request import Request
 from ropebell.build.seen import neighbours, seen_light
-from ropebell.build.store import Store
+from ropebell.build.store import Artifact, Store, digest_of
 from ropebell.build.waves import Waves
-from ropebell.level.model import F32
 from ropebell.light.certainty import LUMINANCE, SeenLight, texel_noise
 from ropebell.light.refine import refined
 from ropebell.light.transport import Gather, Hits
 
 
 def judged(
-    built: Built, hits: Hits, sources: Sources, request: Request, store: Store, base: str,
+    built: Built, hits: Hits, sources: Sources, request: Request, store: Store, base: str, hits_digest: str,
     tick: Callable[[float], None],
 ) -> tuple[Built, dict[str, Any]]:  # fmt: skip
     """The build with the noise of each texel; with a noise target, those still noisier than that are lit by more rays.
 
     Args:
-        base: names what gather rays depend on.
+        base: names what gather rays depend on. hits_digest: names the hit table, and with a target the light too.
 
     Returns:
         The build, and for the manifest how noisy it is and what refining took.
@@ -38,19 +37,26 @@ def judged(
     target = request.recipe.light.noise_target
     told: dict[str, Any] = {}
     if target:
-        built, noise, told["refined"] = _refined(built, hits, seen, request, store, base, tick)
+        digest = digest_of("refined", hits_digest, built.solution.bounces)
+        found = store.get(digest)
+        if found is None:
+            found = _refined(built, hits, seen, request, store, base, digest, tick)
+        noise, told["refined"] = found.arrays["noise"], found.meta
+        light = replace(built.solution, total=found.arrays["total"], direct=found.arrays["direct"])
+        built = replace(built, solution=light)
     else:
         near = neighbours(built.texels, built.atlas)
         noise = texel_noise(hits.table, hits.shot, built.solution.total, seen, near, request.workers, tick)
-    light = np.maximum(built.solution.total.astype(np.float64) @ LUMINANCE, 0.0)
-    mean = float(noise @ light) / max(float(light.sum()), 1e-30)
+    weight = np.maximum(built.solution.total.astype(np.float64) @ LUMINANCE, 0.0)
+    mean = float(noise @ weight) / max(float(weight.sum()), 1e-30)
     told["noise"] = {"of_light": round(mean, 6)}
     return replace(built, noise=noise), told
 
 
 def _refined(
-    built: Built, hits: Hits, seen: SeenLight, request: Request, store: Store, base: str, tick: Callable[[float], None]
-) -> tuple[Built, F32, dict[str, Any]]:  # fmt: skip
+    built: Built, hits: Hits, seen: SeenLight, request: Request, store: Store, base: str, digest: str,
+    tick: Callable[[float], None],
+) -> Artifact:  # fmt: skip
     workers, seed, rays = request.workers, request.recipe.light.seed, hits.table.shape[1]
     gather = Gather.of(built.surface, built.space, built.texels, built.atlas, built.samples, seed)
     # As much again as the stored rays may be kept.
@@ -64,4 +70,4 @@ def _refined(
         "target": request.recipe.light.noise_target, "texels": done.texels, "left": done.left, "rays": done.rays,
         "kept": waves.known, "noise_before": round(done.noise_before, 6), "noise_after": round(done.noise_after, 6),
     }  # fmt: skip
-    return replace(built, solution=replace(solution, total=done.total, direct=done.direct)), done.noise, told
+    return store.put(digest, {"total": done.total, "direct": done.direct, "noise": done.noise}, told, durable=False)

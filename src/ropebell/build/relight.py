@@ -87,7 +87,7 @@ class Relight:
         if relight_key(names) != relight_key_of(manifest):
             return None
         store = Store(cache)
-        charts, footing, transport = (store.get(d) for d in (names.charts, names.footing, hits_digest(manifest)))
+        charts, footing, transport = (store.get(d) for d in (names.charts, names.footing, stages.hits_digest(manifest)))
         sources = _sources(scene, names, store, manifest["digests"].get("sky", ""))
         if charts is None or footing is None or transport is None or sources is None:
             return None
@@ -230,12 +230,6 @@ def relight_key(names: stages.Digests) -> tuple[str, ...]:
     """What solved fields depend on: geometry, rays, and where the lights stand."""
     lights = tuple(f"{n} {d}" for n, d in sorted({**names.lights, **names.emitters}.items()))
     return (names.transport, *lights)
-
-
-def hits_digest(manifest: dict[str, Any]) -> str:
-    """The artifact that holds a build's hit table; it bears the stage's own name unless a noise target shaped it."""
-    digests = manifest["digests"]
-    return str(digests.get("hits", digests["transport"]))
 
 
 def relight_key_of(manifest: dict[str, Any]) -> tuple[str, ...]:

@@ -167,7 +167,7 @@ def _shoot(    gather: Gather, want: I32, hits: I32, done: I32, first_rows: NDAr
     missing = np.maximum(want - done, 0)
     total, shot = max(int(missing.sum()), 1), 0
     # Tables taken over may end anywhere; whole passes otherwise, as a prefix of the sequence is as even as the whole.
-    marks = sorted({0, *(end for _, end in passes(rays)), *np.unique(done).tolist()})
+    marks = sorted({0, *(end for _, end in passes(rays)), *np.unique(done).tolist(), *np.unique(want).tolist()})
     for first, end in zip(marks[:-1], marks[1:]):
         ready = (done == first) & (want > first)
         parts = [ready] if first_rows is None else [ready & first_rows, ready & ~first_rows]

@@ -6,6 +6,7 @@ import hashlib
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -291,6 +292,12 @@ def read_hits(artifact: Artifact) -> Hits:
     """The hits of a transport artifact."""
     a = artifact.arrays
     return Hits(a["hits"], a["counted"], a["open"], a["done"], a["hits"].shape[1])
+
+
+def hits_digest(manifest: dict[str, Any]) -> str:
+    """The artifact that holds a build's hit table; it bears the stage's own name unless a noise target shaped it."""
+    digests = manifest["digests"]
+    return str(digests.get("hits", digests["transport"]))
 
 
 def surfaces_digest(level: Level, scene: Scene, charts: str) -> str:

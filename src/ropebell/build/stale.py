@@ -5,10 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from ropebell.build.estimate import RATES, estimate_for, predicted_texels
+from ropebell.build.estimate import RATES, SHARES, estimate_for, predicted_texels
 from ropebell.build.kin import predicted_spare
 from ropebell.build.project import Project
-from ropebell.build.stages import Digests, digests, sky_digest
+from ropebell.build.stages import Digests, digests, hits_digest, sky_digest
 from ropebell.build.store import Store
 from ropebell.level.brief import to_values
 from ropebell.level.scene import Scene
@@ -48,7 +48,8 @@ def stale_stages(scene: Scene, project: Project, manifest: dict[str, Any] | None
     """
     names = digests(scene, project.recipe)
     store = Store(project.cache)
-    missing = [stage for stage in ("charts", "footing", "transport") if store.get(getattr(names, stage)) is None]
+    wanted = {"charts": names.charts, "footing": names.footing, "transport": _hits(names, project, manifest)}
+    missing = [stage for stage, digest in wanted.items() if store.get(digest) is None]
     sources = [*names.lights.values(), *names.emitters.values()]
     pictured = _sky_digest(scene, project, names)
     sources += [pictured] if pictured else []
@@ -57,8 +58,16 @@ def stale_stages(scene: Scene, project: Project, manifest: dict[str, Any] | None
     workers = project.recipe.limits.workers or _cores()
     found = store.get(names.charts)
     texels = len(found.arrays["page"]) if found is not None else predicted_texels(scene, project.recipe)
-    known = {**RATES, **rates}
+    known = {**RATES, **SHARES, **rates}
     whole = estimate_for(texels, len(scene), len(scene.lights), len(scene.emitters), project.recipe, workers, known)
+    now = whole
+    if "transport" not in missing:
+        # Waves of rays are kept up to as many again as the stored ones.
+        waves = known["waves"] * (1.0 - min(1.0 / max(known["waves"], 1e-6), 1.0))
+        now = estimate_for(
+            texels, len(scene), len(scene.lights), len(scene.emitters), project.recipe, workers,
+            {**known, "waves": waves},
+        )  # fmt: skip
     share = {stage: 0.0 for stage in ("charts", "footing", "transport", "direct")}
     share.update({stage: 1.0 for stage in missing})
     share["direct"] = len(unlit) / max(len(sources), 1)
@@ -69,8 +78,10 @@ def stale_stages(scene: Scene, project: Project, manifest: dict[str, Any] | None
             spared = alike
             for stage in ("footing", "direct"):
                 share[stage] *= 1.0 - alike
-        share["transport"] *= 1.0 - shot
-    seconds = IDLE_SECONDS + sum(s * share.get(stage, 1.0) for stage, s in whole.seconds.items())
+        if project.recipe.light.noise_target:
+            shot /= max(known["until"], 1e-6)  # of the rays that it will come to
+        share["transport"] *= max(1.0 - shot, 0.0)
+    seconds = IDLE_SECONDS + sum(s * share.get(stage, 1.0) for stage, s in now.seconds.items())
     stages = [s for s in ("charts", "footing", "direct", "transport") if share[s] > 0]
     if changes or manifest is None:
         stages.append("solve")
@@ -92,6 +103,15 @@ def changes_since(scene: Scene, project: Project, begun_scene: Scene, begun: Pro
         "sky": list(begun.sky), "recipe": begun.recipe.model_dump(), "brief": to_values(begun.brief),
     }  # fmt: skip
     return tuple(_changes(scene, project, as_built, digests(scene, project.recipe)))
+
+
+def _hits(names: Digests, project: Project, manifest: dict[str, Any] | None) -> str:
+    """The hit table that a build now would use, as far as that can be told before it."""
+    if not project.recipe.light.noise_target or manifest is None:
+        return names.transport
+    built = manifest["recipe"]["light"]
+    same = names.transport == manifest["digests"]["transport"] and built == project.recipe.light.model_dump()
+    return hits_digest(manifest) if same else names.transport
 
 
 def _cores() -> int:

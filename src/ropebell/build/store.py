@@ -72,7 +72,7 @@ class Store:
             meta = json.loads((place / META).read_text(encoding="utf-8"))
             arrays = {name: self._load(place, name, shape) for name, shape in meta["arrays"].items()}
             os.utime(place)
-        except (OSError, ValueError, KeyError, TypeError, AttributeError):
+        except (OSError, EOFError, ValueError, KeyError, TypeError, AttributeError):
             return None
         return Artifact(digest, arrays, meta["meta"])
 
@@ -141,7 +141,7 @@ class Store:
             if state["boot"] != _boot() and not state["synced"]:
                 return None  # what was on its way to the disk at a power cut may be missing
             arrays = {name: self._load(place, name, shape) for name, shape in state["arrays"].items()}
-        except (OSError, ValueError, KeyError, TypeError, AttributeError):
+        except (OSError, EOFError, ValueError, KeyError, TypeError, AttributeError):
             return None
         return Artifact(digest, arrays, {})
 
