@@ -548,6 +548,27 @@ def test_hybrid_lights_have_a_near_and_a_far_set(window: Window, qtbot: QtBot) -
     assert not window.picture.near and (window.stage._content.total == shown.total).all()
 
 
+def test_noise_has_a_view_and_stands_beside_the_light_under_the_pointer(window: Window, qtbot: QtBot) -> None:
+    s = window.session
+    window.commands.run("view.noise")
+    assert "known once a build is done" in window.strip.view.text()
+    window.recipe_bench.numbers["light.noise_target"].field.setValue(0.1)
+    window.commands.run("build.start")
+    qtbot.waitUntil(lambda: not window.builds.running and s.shown is not None, timeout=LONG)
+    idle(window, qtbot)
+    assert "10 % red" in window.strip.view.text()
+    told = s.shown.manifest["finish"]
+    assert told["refined"]["target"] == 0.1
+    assert "nine in ten within" in window.build_bench.summary.text() and "of the rays were enough" in (
+        window.build_bench.summary.text()
+    )
+    assert s.stale is not None and s.stale.fresh
+    spot = window.stage.spot_at(QPointF(window.stage.width() / 2, window.stage.height() / 2))
+    assert spot is not None and spot.noise is not None and 0 <= spot.noise < 1
+    window.stage.pointed.emit(spot)
+    assert f"± {100 * spot.noise:.2g} %" in window.strip.value.text()
+
+
 @pytest.mark.parametrize("kind", sorted(KINDS))
 def test_every_kind_of_light_is_added_shown_shaped_and_copied(window: Window, qtbot: QtBot, kind: str) -> None:
     s, page = window.session, window.lights_bench.lights

@@ -427,7 +427,7 @@ def test_views_exposure_and_texels_change_the_picture_and_the_strip(window: Wind
     built(window, qtbot)
     window.stage.go(Camera((2.5, 1.6, 4.6), 0.0, -0.35))
     seen = []
-    for view in ("result", "surface", "light", "direct", "bounced", "texels"):
+    for view in ("result", "surface", "light", "direct", "bounced", "texels", "noise"):
         window.commands.run(f"view.{view}")
         seen.append(picture(window))
     for i, a in enumerate(seen):

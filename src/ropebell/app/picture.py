@@ -56,6 +56,11 @@ class Picture:
             else:
                 self.near = False
                 w.stage.show_light(with_page(result.total, shown.movers), direct, shown.half)
+            if result.noise is not None:
+                noise = result.noise
+                # Moving things have a page of their own, without noise of their own.
+                more = len(with_page(result.total, shown.movers)) - len(noise)
+                w.stage.show_noise(np.pad(noise, ((0, more), (0, 0), (0, 0), (0, 0))))
             w.overlays.show_gone(shown.gone)
             self.fresh = shown.fresh
         elif now is not None:

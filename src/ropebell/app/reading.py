@@ -19,7 +19,16 @@ from ropebell.build.probe_file import read_probes
 from ropebell.build.project import Project, build_folders, find_project, manifests
 from ropebell.build.recipe import parse
 from ropebell.build.request import Request
-from ropebell.build.result import Outcome, Result, open_result, outcome, read_manifest, read_near, read_pages
+from ropebell.build.result import (
+    Outcome,
+    Result,
+    open_result,
+    outcome,
+    read_manifest,
+    read_near,
+    read_noise,
+    read_pages,
+)
 from ropebell.build.stages import digests, read_charts
 from ropebell.build.store import Store
 from ropebell.errors import RopeBellError
@@ -223,6 +232,7 @@ def _on_level(folder: Path, now: Opened) -> Result | None:
         total,
         direct,
         read_near(folder, manifest),
+        read_noise(folder, manifest),
     )
 
 

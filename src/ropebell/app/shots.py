@@ -91,6 +91,9 @@ def _views(window: Window, project: Path, out: Path) -> Iterator[Path]:
     for view in ("light", "bounced"):
         window.set_view(view)
         yield _save(window, out / f"view-{view}.png")
+    window.set_view("noise")
+    window.stage.pointed.emit(window.stage.spot_at(QPointF(300, 520)))
+    yield _save(window, out / "view-noise.png")
     window.set_view("result")
     yield from _preparing(window, out, inside)
     s.set_light("lights/hall lamp", LightChange(900.0))

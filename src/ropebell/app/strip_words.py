@@ -9,6 +9,8 @@ from ropebell.app.stage.pointing import Spot
 from ropebell.app.stage.renderer import CHART_VIEWS, UNLIT_VIEWS, VIEWS
 from ropebell.app.words import luminance, lux
 
+NOISE_SCALE = "± 1 % grey, 3 % amber, 10 % red"
+
 if TYPE_CHECKING:
     from ropebell.app.window import Window
 
@@ -24,7 +26,7 @@ class StripWords:
         """Say what is true of the picture now."""
         w = self._window
         strip, s = w.strip, w.session
-        strip.view.setText(VIEWS[w.stage.look.view].lower() + (", near set" if w.picture.near else ""))
+        strip.view.setText(self._view_words())
         strip.exposure.setText(w.exposure.words)
         count = len(s.hidden)
         strip.hidden.setText(f"{count} hidden" if count else "all shown")
@@ -62,6 +64,12 @@ class StripWords:
         self.refresh_eye()
         self._show_spot()
 
+    def _view_words(self) -> str:
+        w = self._window
+        if w.stage.look.view == "noise":
+            return "noise: " + (NOISE_SCALE if w.stage.has_noise else "known once a build is done")
+        return VIEWS[w.stage.look.view].lower() + (", near set" if w.picture.near else "")
+
     def refresh_eye(self) -> None:
         """Say how one looks; where from is kept with the project."""
         w = self._window
@@ -96,4 +104,6 @@ class StripWords:
         text = lux(light)
         if spot.direct is not None and w.picture.live is None:
             text += f"   direct {lux(luminance(spot.direct))}"
+        if spot.noise is not None and w.picture.live is None:
+            text += f"   ± {100 * spot.noise:.2g} %"
         w.strip.value.setText(text)

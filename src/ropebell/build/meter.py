@@ -41,6 +41,7 @@ class Reading:
         irradiance, direct, bounced: (3,) lux.
         lights: (3,) lux by light, emitter and `sky`, summing to `irradiance`; empty if the build's
             artifacts are no longer in the cache.
+        noise: standard error of the gathered light as a share of `irradiance`, None for builds that do not say.
     """
 
     position: F64
@@ -50,6 +51,7 @@ class Reading:
     direct: F64
     bounced: F64
     lights: dict[str, F64]
+    noise: float | None = None
 
     def as_json(self) -> dict[str, Any]:
         """The contract's JSON."""
@@ -65,8 +67,8 @@ class Reading:
 
 
 def look_up(pages: F32, page: int, u: float, v: float) -> F64:
-    """(3,) bilinear value of a page field at texel coordinates, as a renderer would read it."""
-    value = np.zeros(3)
+    """(C,) bilinear value of a page field at texel coordinates, as a renderer would read it."""
+    value = np.zeros(pages.shape[3])
     for x, y, weight in _bilinear(u, v, pages.shape[2], pages.shape[1]):
         value += weight * pages[page, y, x].astype(np.float64)
     return value
@@ -120,8 +122,9 @@ class Meter:
             ledger = self._open_ledger()
             lights = ledger.split(page, u, v, total) if ledger is not None else {}
         node = r.scene.node_names[r.scene.node[t]]
+        noise = float(look_up(r.noise, page, u, v)[0]) if r.noise is not None else None
         return Reading(
-            weights @ r.scene.corners[t], node, distance, total, direct, np.maximum(total - direct, 0), lights
+            weights @ r.scene.corners[t], node, distance, total, direct, np.maximum(total - direct, 0), lights, noise
         )
 
     def _open_ledger(self) -> _Ledger | None:

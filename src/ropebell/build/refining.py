@@ -14,7 +14,7 @@ from ropebell.build.request import Request
 from ropebell.build.seen import neighbours, seen_light
 from ropebell.build.store import Artifact, Store, digest_of
 from ropebell.build.waves import Waves
-from ropebell.light.certainty import LUMINANCE, SeenLight, texel_noise
+from ropebell.light.certainty import SeenLight, texel_noise
 from ropebell.light.refine import refined
 from ropebell.light.transport import Gather, Hits
 
@@ -47,9 +47,9 @@ def judged(
     else:
         near = neighbours(built.texels, built.atlas)
         noise = texel_noise(hits.table, hits.shot, built.solution.total, seen, near, request.workers, tick)
-    weight = np.maximum(built.solution.total.astype(np.float64) @ LUMINANCE, 0.0)
-    mean = float(noise @ weight) / max(float(weight.sum()), 1e-30)
-    told["noise"] = {"of_light": round(mean, 6)}
+    gathered = noise[hits.counted > 1]
+    half, most = np.quantile(gathered, (0.5, 0.9)) if len(gathered) else (0.0, 0.0)
+    told["noise"] = {"half_within": round(float(half), 6), "most_within": round(float(most), 6)}
     return replace(built, noise=noise), told
 
 

@@ -73,6 +73,7 @@ class Result:
         page: (T,) int32, −1 for what has no lightmap.
         total, direct: (P, H, W, 3) float32 lux.
         near: (P, H, W, 3) float32 lux without the direct light of hybrid lights, None without such lights.
+        noise: (P, H, W, 1) float32 standard error of gathered light over all light, None for builds that do not say.
     """
 
     folder: Path
@@ -84,6 +85,7 @@ class Result:
     total: F32
     direct: F32
     near: F32 | None = None
+    noise: F32 | None = None
 
 
 def open_result(folder: Path) -> Result:
@@ -100,6 +102,7 @@ def open_result(folder: Path) -> Result:
     return Result(
         folder, manifest, level, scene, np.nan_to_num(scene.uv1 * side).astype(np.float32),
         _pages(folder / BAKED_LEVEL, level, scene), total, direct, read_near(folder, manifest),
+        read_noise(folder, manifest),
     )  # fmt: skip
 
 
@@ -124,6 +127,16 @@ def read_near(folder: Path, manifest: dict[str, Any]) -> F32 | None:
     """
     files = [p["near"] for p in manifest["pages"] if "near" in p]
     return np.stack([read_page(folder / file) for file in files]) if files else None
+
+
+def read_noise(folder: Path, manifest: dict[str, Any]) -> F32 | None:
+    """How noisy the light of a finished build is, (P, H, W, 1) float32; None for builds that do not say.
+
+    Raises:
+        LevelError: a page is missing or damaged.
+    """
+    files = [p["noise"] for p in manifest["pages"] if "noise" in p]
+    return np.stack([read_page(folder / file) for file in files])[..., None] if files else None
 
 
 def _pages(path: Path, level: Level, scene: Scene) -> I32:

@@ -238,7 +238,10 @@ def _reading_lines(reading: Reading) -> str:
         "bounced": reading.bounced,
         **reading.lights,
     }
-    return "\n".join([*lines, *(f"  {name:<28}{lux(value)}" for name, value in parts.items())])
+    lines += [f"  {name:<28}{lux(value)}" for name, value in parts.items()]
+    if reading.noise is not None:
+        lines.append(f"  ± {100 * reading.noise:.2g} % of it by the noise of its rays")
+    return "\n".join(lines)
 
 
 def demo(folder: Path, halls: int, bare: bool) -> int:

@@ -167,7 +167,7 @@ class BuildBench(QWidget):
         side = m["pages"][0]["width"] if pages else 0
         self._say(
             f"{count(m['texels'])} texels on {pages} page{'s' if pages != 1 else ''} of {side}², {megabytes(size)}; "
-            f"{m['bounces']} bounces{_taken_over(m)}{made_on(knot.made)}"
+            f"{m['bounces']} bounces{_taken_over(m)}{made_on(knot.made)}{noise_words(m)}"
         )
         self._show_note(knot)
         steps = [Step(n, "reused" if n in m["reused"] else "done", s) for n, s in m["seconds"].items() if n != "total"]
@@ -236,6 +236,23 @@ class BuildBench(QWidget):
         if now is not None and path in now.scene.node_names:
             self._session.select(now.scene.node_names.index(path))
             self._commands.run("stage.focus")
+
+
+def noise_words(manifest: dict[str, Any]) -> str:
+    """How noisy the light is, and what a noise target spared and added; a line of its own."""
+    finish = manifest.get("finish", {})
+    if "noise" not in finish:
+        return ""
+    half, most = (100 * finish["noise"][key] for key in ("half_within", "most_within"))
+    words = f"\nNoise: half of the texels within ± {half:.2g} %, nine in ten within ± {most:.2g} %"
+    refined, rays = finish.get("refined"), manifest["rays"]
+    if refined is not None:
+        words += f"; {100 * rays['gather'] / max(rays['most'], 1):.0f} % of the rays were enough for it"
+        if refined["texels"]:
+            words += f", and {count(refined['texels'])} texels were given more"
+        if refined["left"]:
+            words += f"; {count(refined['left'])} are still above {100 * refined['target']:.3g} %"
+    return words + "."
 
 
 def _taken_over(manifest: dict[str, Any]) -> str:

@@ -19,6 +19,9 @@ MAIN = (
      "Sharper shadows and finer bounce. Texels, time and pages grow with its square."),
     ("light.gather_rays", "Gather rays", "rays", Scale(4, 2048, 16384),
      "Less noise in bounced light and sky, by the root of the count. Time grows in proportion."),
+    ("light.noise_target", "Noise target", "of light", Scale(0, 0.1, 1, 3, False),
+     "Each texel is shot until its noise is below this share of its light; then the count is the most that is stored, "
+     "and what is noisier still gets up to eight times as many at the end. 0: rays are only counted."),
 )  # fmt: skip
 MORE = (
     ("light.direct_samples", "Direct samples", "rays", Scale(1, 256, 1024), "Smoother soft shadows of emitters."),
@@ -26,8 +29,6 @@ MORE = (
     ("density.page_size", "Page size", "tx", Scale(64, 4096, 8192), "Largest side of a page."),
     ("light.bounce_gain", "Bounce gain", "×", Scale(0, 4, 4, 2, False), "Strength of bounced light; 1 is physical."),
     ("light.bounce_saturation", "Bounce colour", "×", Scale(0, 1, 1, 2, False), "Colour that bounced light keeps."),
-    ("light.noise_target", "Noise target", "of light", Scale(0, 0.1, 1, 3, False),
-     "More rays where a texel is noisier than this share of its light; 0: rays are only counted."),
     ("light.seed", "Seed", "", Scale(0, 100, 2**31 - 1, 0, False), "Another seed gives other noise, nothing else."),
     ("limits.seconds", "Time limit", "s", Scale(0, 3600, 1e6, 0), "A tripwire: the build stops itself; 0 is no limit."),
     ("limits.memory_mb", "Memory limit", "MB", Scale(0, 65536, 1e7, 0), "Rays stay on disk to keep to it; 0 is none."),

@@ -1,6 +1,6 @@
 #version 330
 // Views: -1 plain (no light yet), 0 result, 1 surface colour, 2 light, 3 direct, 4 bounced, 5 texel grid, 6 density,
-// 7 facing.
+// 7 facing, 8 noise.
 uniform int view;
 uniform float exposure;
 uniform float side;
@@ -13,6 +13,7 @@ uniform sampler2D picture;
 uniform sampler2D glow_picture;
 uniform sampler2DArray total_light;
 uniform sampler2DArray direct_light;
+uniform sampler2DArray noise_share;
 in vec3 v_normal;
 in vec2 v_picture_uv;
 in vec2 v_light_uv;
@@ -52,6 +53,17 @@ vec3 density_view() {
     return tint * grid * (1.0 - 0.30 * max(bars, max(dots, slant)));
 }
 
+// Noise as a share of the light: quiet plain, then amber with sparse bars, then red with close ones.
+vec3 noise_view(float share) {
+    float much = smoothstep(0.01, 0.03, share), most = smoothstep(0.03, 0.10, share);
+    vec3 tint = mix(mix(vec3(0.62), vec3(0.90, 0.62, 0.26), much), vec3(0.72, 0.24, 0.16), most);
+    vec2 p = gl_FragCoord.xy;
+    float sparse = step(0.8, fract((p.x - p.y) / 15.0)) * step(0.02, share);
+    float close = step(0.6, fract((p.x - p.y) / 7.5)) * step(0.07, share);
+    float facing = 0.80 + 0.20 * abs(normalize(v_normal).y);
+    return tint * facing * (1.0 - 0.22 * max(sparse, close));
+}
+
 // Which side of a surface is real: the front plain, a two-sided surface lighter, the back barred.
 vec3 facing_view() {
     float shade = 0.72 + 0.28 * abs(normalize(v_normal).y);
@@ -76,14 +88,16 @@ void main() {
     else if (view == 5) shown = v_page < -0.5 ? surface * 0.5 : texel_grid(surface);
     else if (view == 6) shown = density_view();
     else if (view == 7) shown = facing_view();
+    else if (view == 8) shown = noise_view(texture(noise_share, at).r);
     else {
         vec3 n = normalize(v_normal);
         float sky = 0.62 + 0.28 * n.y + 0.10 * n.x;
         shown = to_display(mix(vec3(dot(surface, vec3(0.2126, 0.7152, 0.0722))), surface, 0.6) * sky);
     }
     // What has no place in this light says so, instead of being black.
-    if (unlit && (view == 0 || (view >= 2 && view <= 4))) shown = to_display(surface) * (view == 0 ? 1.0 : 0.35);
-    else if (v_page < -0.5 && (view == 0 || (view >= 2 && view <= 4))) {
+    bool of_light = view == 0 || (view >= 2 && view <= 4) || view == 8;
+    if (unlit && of_light) shown = to_display(surface) * (view == 0 ? 1.0 : 0.35);
+    else if (v_page < -0.5 && of_light) {
         float hatch = step(0.5, fract((gl_FragCoord.x + gl_FragCoord.y) / 16.0));
         shown = to_display(surface * 0.35) * (0.82 + 0.18 * hatch) + 0.05 * hatch;
     }

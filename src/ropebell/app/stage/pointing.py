@@ -28,6 +28,7 @@ class Spot:
         node: index of the object. triangle: index of its face.
         position: (3,) metres.
         irradiance, direct: (3,) lux, None without light.
+        noise: standard error of the gathered light as a share of all of it, None where it is not known.
     """
 
     node: int
@@ -35,6 +36,7 @@ class Spot:
     irradiance: F64 | None
     direct: F64 | None
     triangle: int = -1
+    noise: float | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -44,6 +46,7 @@ class Content:
     Attributes:
         charted: where the triangles lie on the pages, None before the first build.
         total, direct: (P, H, W, 3) lux, None without light.
+        noise: (P, H, W, 1) shares of it, None where it is not known.
     """
 
     scene: Scene
@@ -51,6 +54,7 @@ class Content:
     charted: Charted | None
     total: F32 | None = None
     direct: F32 | None = None
+    noise: F32 | None = None
 
     def spot(self, origin: F64, direction: F64, by_texel: bool, hidden: frozenset[int] = frozenset()) -> Spot | None:
         """What a ray from the eye meets first, None for nothing.
@@ -70,7 +74,8 @@ class Content:
         u, v = weights @ self.charted.uv[t].astype(np.float64)
         read = _texel if by_texel else look_up
         direct = read(self.direct, page, u, v) if self.direct is not None else None
-        return Spot(node, position, read(self.total, page, u, v), direct, t)
+        noise = float(read(self.noise, page, u, v)[0]) if self.noise is not None and page < len(self.noise) else None
+        return Spot(node, position, read(self.total, page, u, v), direct, t, noise)
 
     def first_visible(self, origin: F64, direction: F64, hidden: frozenset[int]) -> tuple[int, F64]:
         """The first triangle along a ray that is not hidden, −1 for none, and where the ray to it begins."""

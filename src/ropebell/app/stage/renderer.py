@@ -28,6 +28,7 @@ VIEWS = {
     "texels": "Texel grid",
     "density": "Density for the distance",
     "facing": "Facing of surfaces",
+    "noise": "Noise",
 }
 VIEW_CODES = {name: code for code, name in enumerate(VIEWS)}
 PLAIN_VIEW = -1
@@ -102,6 +103,7 @@ class Vertices:
 class _Light:
     total: Any = None
     direct: Any = None
+    noise: Any = None
     side: int = 1
     batches: list[Batch] = field(default_factory=list)
 
@@ -171,6 +173,10 @@ class Renderer:
         self._state.total = self._array(self._state.total, total)
         self._state.direct = self._array(self._state.direct, total if direct is None else direct)
 
+    def noise(self, noise: Half) -> None:
+        """Show how noisy the light on the pages is: (P, H, W, 1) float16 shares of it."""
+        self._state.noise = self._array(self._state.noise, noise)
+
     @property
     def has_light(self) -> bool:
         """Whether there is light to show."""
@@ -201,19 +207,19 @@ class Renderer:
         near = -far if camera.plan else max(far / 20_000, min(0.05, self._extent / 500))
         shifted = camera.at(np.array(camera.eye) - self._centre)
         matrix = shifted.matrix(aspect, near, far)
-        lit = self.has_light
-        view = VIEW_CODES[look.view] if lit or look.view in UNLIT_VIEWS or self._can_chart(look.view) else PLAIN_VIEW
+        view = VIEW_CODES[look.view] if self._can_show(look.view) else PLAIN_VIEW
         p = self._program
         p["matrix"].write(matrix.T.astype("f4").tobytes())
         p["view"].value = view
         p["exposure"].value = look.exposure
         p["side"].value = float(self._state.side)
         kind = moderngl.NEAREST if look.by_texel else moderngl.LINEAR
-        for unit, texture in ((1, self._state.total or self._dark), (2, self._state.direct or self._dark)):
+        s = self._state
+        for unit, texture in ((1, s.total or self._dark), (2, s.direct or self._dark), (5, s.noise or self._dark)):
             texture.filter = (kind, kind)
             texture.use(unit)
         p["picture"].value, p["total_light"].value, p["direct_light"].value, p["flags"].value = 0, 1, 2, 3
-        p["glow_picture"].value = 4
+        p["glow_picture"].value, p["noise_share"].value = 4, 5
         self._node_flags(look).use(3)
         for batch in self._state.batches:
             m = self._level.materials[batch.material]
@@ -256,8 +262,10 @@ class Renderer:
         self._calls.draw(self._lines, self._selection, LINES, 0, count)
         self._gl.disable(moderngl.BLEND)
 
-    def _can_chart(self, view: str) -> bool:
-        return view in CHART_VIEWS and self._charted
+    def _can_show(self, view: str) -> bool:
+        if view in CHART_VIEWS:
+            return self._charted or self.has_light
+        return view in UNLIT_VIEWS or (self._state.noise is not None if view == "noise" else self.has_light)
 
     def _node_flags(self, look: Look) -> Any:
         """A texture of one byte a node: hidden, chosen."""
@@ -299,12 +307,14 @@ class Renderer:
             return old
         if old is not None:
             old.release()
-        texture = self._gl.texture_array((width, height, count), 3, half.tobytes(), dtype="f2", alignment=1)
+        channels = pages.shape[3]
+        texture = self._gl.texture_array((width, height, count), channels, half.tobytes(), dtype="f2", alignment=1)
         texture.repeat_x = texture.repeat_y = False
         return texture
 
     def _release(self) -> None:
-        held = [self._buffer, self._vertices, self._selection, self._flags, self._state.total, self._state.direct]
+        s = self._state
+        held = [self._buffer, self._vertices, self._selection, self._flags, s.total, s.direct, s.noise]
         for item in [*held, *self._textures.values()]:
             if item is not None:
                 item.release()

@@ -108,6 +108,19 @@ class Stage(QWidget):
         self._content = replace(self._content, total=total, direct=direct)
         self.redraw()
 
+    def show_noise(self, noise: F32) -> None:
+        """Tell how noisy the light on the pages of the level shown is: (P, H, W, 1) shares of it."""
+        half = noise.astype(np.float16)
+        self._frames.change(lambda renderer: renderer.noise(half))
+        assert self._content is not None
+        self._content = replace(self._content, noise=noise)
+        self.redraw()
+
+    @property
+    def has_noise(self) -> bool:
+        """Whether it is known how noisy the light is."""
+        return self._content is not None and self._content.noise is not None
+
     @property
     def has_light(self) -> bool:
         """Whether light is shown."""
