@@ -70,7 +70,7 @@ class Builds(QObject):
         progress: stage, share 0 … 1, remaining seconds.
         stages_changed: list of `Step`.
         picture: a `LivePicture`.
-        warned: a finding as plain values.
+        warned: all findings so far, as plain values.
         ended: number and `Outcome`.
     """
 
@@ -78,7 +78,7 @@ class Builds(QObject):
     progress = pyqtSignal(str, float, float)
     stages_changed = pyqtSignal(list)
     picture = pyqtSignal(object)
-    warned = pyqtSignal(dict)
+    warned = pyqtSignal(list)
     ended = pyqtSignal(int, object)
 
     def __init__(self, session: Session, parent: QObject | None = None) -> None:
@@ -88,7 +88,7 @@ class Builds(QObject):
         self.number = 0
         self.steps: dict[str, Step] = {}
         self.warnings: list[dict[str, Any]] = []
-        self._table: tuple[Texels, Charted, I32, Vertices] | None = None
+        self._table = _Table()
         self._standby: Standby | None = None
         self._again = False
         # From where the level is looked at, so that this is lit first.
@@ -126,7 +126,7 @@ class Builds(QObject):
             raise BuildError(f"no build can be begun ({error.strerror})", now.project.folder, remedy) from error
         p = now.project
         self.number = int(folder.name)
-        self.steps, self.warnings, self._table = {}, [], None
+        self.steps, self.warnings, self._table = {}, [], _Table()
         self._process = BuildProcess(
             Request(
                 p.level,
@@ -161,7 +161,8 @@ class Builds(QObject):
     def get_ready(self) -> None:
         """Keep a process waiting, so that the next build begins at once."""
         if self._standby is None:
-            self._standby = Standby()
+            now = self._session.now
+            self._standby = Standby((now.project.level, now.project.cache) if now is not None else None)
 
     def stop(self) -> None:
         """Ask the running build to stop, and begin no other; finished stages stay."""
@@ -175,11 +176,18 @@ class Builds(QObject):
             return
         ended = process.poll()
         latest: dict[str, Any] | None = None
+        heard = set()
         for event in process.new_events():
+            heard.add(event["event"])
             if event["event"] == "picture":
                 latest = event
             else:
                 self._hear(event, process.request)
+        # Once for all that came at a time.
+        if "stage" in heard:
+            self.stages_changed.emit(list(self.steps.values()))
+        if "warning" in heard:
+            self.warned.emit(self.warnings)
         if latest is not None and ended is None:
             self._show(latest, process.request)
         if ended is not None:
@@ -193,11 +201,11 @@ class Builds(QObject):
             self._note_stage(event)
         elif kind == "warning":
             self.warnings.append(event)
-            self.warned.emit(event)
         elif kind == "table":
             now = self._session.now
             assert now is not None
-            self._session.jobs.start("table", lambda: _read_table(event, request.out, now), self._take_table)
+            table = self._table
+            self._session.jobs.start("table", lambda: table.read(event, request.out, now), lambda _: None)
 
     def _note_stage(self, event: dict[str, Any]) -> None:
         name, before = event["stage"], self.steps.get(event["stage"])
@@ -206,23 +214,19 @@ class Builds(QObject):
         if before is not None and before.state == "done" and state == "reused":
             state = "done"
         self.steps[name] = Step(name, state, seconds)
-        self.stages_changed.emit(list(self.steps.values()))
-
-    def _take_table(self, table: tuple[Texels, Charted, I32, Vertices] | None) -> None:
-        self._table = table
 
     def _show(self, event: dict[str, Any], request: Request) -> None:
-        path, what = request.out / event["file"], event["what"]
+        path, what, table = request.out / event["file"], event["what"], self._table
 
         def read() -> LivePicture | None:
-            table = self._table
-            if table is None:
+            known = table.known
+            if known is None:
                 return None
             try:
                 field = np.load(path, allow_pickle=False)
             except (OSError, ValueError):
                 return None  # already replaced by a newer one
-            texels, charted, target, vertices = table
+            texels, charted, target, vertices = known
             pages = to_pages(field, texels, target, 2)
             return LivePicture(charted, pages, to_half(pages), vertices, what)
 
@@ -234,7 +238,7 @@ class Builds(QObject):
 
     def _finish(self, ended: Outcome) -> None:
         self._timer.stop()
-        self._process, self._table = None, None
+        self._process, self._table = None, _Table()
         self._session.build_ended()
         self._session.jobs.forget("picture")
         self._session.refresh_builds(show_newest=ended.state == "done")
@@ -259,14 +263,30 @@ class Builds(QObject):
             self._standby = None
 
 
-def _read_table(event: dict[str, Any], out: Path, now: Opened) -> tuple[Texels, Charted, I32, Vertices] | None:
-    artifact = Store(Path(event["cache"])).get(event["charts"])
-    if artifact is None:
-        return None
-    atlas, texels, _ = stages.read_charts(artifact)
-    try:
-        target = np.load(out / event["target"], allow_pickle=False)
-    except (OSError, ValueError):
-        return None
-    charted = charted_on(now.scene, Charted(np.asarray(atlas.uv), atlas.lightmap, atlas.side))
-    return texels, charted, target, vertex_table(now.scene, now.space, charted)
+class _Table:
+    """Where the texels of a running build lie, read and used on the thread of the window's jobs.
+
+    Attributes:
+        known: texels, charts on the level as the stage has it, (N,) texel that speaks for each, triangles.
+    """
+
+    def __init__(self) -> None:
+        self.known: tuple[Texels, Charted, I32, Vertices] | None = None
+        self._charts = ""
+
+    def read(self, event: dict[str, Any], out: Path, now: Opened) -> None:
+        """Take in what a `table` event tells of; charts that are known already are not read again."""
+        try:
+            target = np.load(out / event["target"], allow_pickle=False)
+        except (OSError, ValueError):
+            return
+        if self.known is not None and event["charts"] == self._charts:
+            self.known = (*self.known[:2], target, self.known[3])
+            return
+        artifact = Store(Path(event["cache"])).get(event["charts"])
+        if artifact is None:
+            return
+        atlas, texels, _ = stages.read_charts(artifact)
+        charted = charted_on(now.scene, Charted(np.asarray(atlas.uv), atlas.lightmap, atlas.side))
+        self._charts = event["charts"]
+        self.known = (texels, charted, target, vertex_table(now.scene, now.space, charted))

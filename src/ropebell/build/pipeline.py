@@ -38,6 +38,8 @@ from ropebell.level.model import F32, Level
 from ropebell.level.open import open_level
 from ropebell.level.scene import Emitter, PlacedLight, Scene
 from ropebell.light.albedo import texel_albedo
+from ropebell.light.direct import DirectField
+from ropebell.light.glance import glance
 from ropebell.light.near import TexelBlocks
 from ropebell.light.rays import RaySpace
 from ropebell.light.solve import Solution, solve
@@ -78,6 +80,7 @@ class Pipeline:
         self._expected: dict[str, float] = {}
         self._memory = MemoryKeeper(self.recipe.limits.memory_mb << 20)
         self._taken_over = {"rays": 0, "shot": 0}
+        self._glanced: dict[str, DirectField] = {}
         self._limit = self.recipe.limits.seconds
         self._stop_wanted = stop_wanted
         guess = estimate_for(20_000, 20_000, 8, 2, self.recipe, request.workers, {**RATES, **request.rates})
@@ -104,14 +107,15 @@ class Pipeline:
         atlas, texels = self._charts(scene, names.charts)
         self._set_expectations(scene, len(texels))
         self._look_back(scene, names, atlas, texels)
+        self._glance(scene, surface, space, atlas, texels, names)
         samples = self._footing(surface, space, texels, atlas, names.footing)
         self._pictures.table(names.charts, self.store.folder, samples.target, self.request.out)
-        albedo = self._albedo(level, scene, texels, atlas, names.charts)
         lighting = stages.Lighting(
             scene, surface, space, samples, self.recipe, self.store, self.request.workers,
             stages.shadowed_texels(scene, texels),
         )  # fmt: skip
         sources = self._direct(lighting, names, len(texels))
+        albedo = self._albedo(level, scene, texels, atlas, names.charts)
         hits = self._transport(scene, surface, space, texels, atlas, samples, sources, albedo, names)
         solution = self._solve(scene, texels, hits, sources, albedo)
         built = Built(
@@ -268,6 +272,25 @@ class Pipeline:
             for stage in ("footing", "direct"):
                 self._progress.expect(stage, (1.0 - closest.share) * self._expected[stage])
 
+    def _glance(
+        self, scene: Scene, surface: Surface, space: RaySpace, atlas: Atlas, texels: Texels, names: stages.Digests
+    ) -> None:
+        """Show the lamps at a glance while better is long in coming."""
+        lamps = [x for x in scene.lights if x.strength.any()]
+        known = any((self.store.folder / names.lights[x.name]).exists() for x in lamps)
+        if not self._pictures.wanted or not lamps or known or self._earlier.closest is not None:
+            return
+        seed, workers = self.recipe.light.seed, self.request.workers
+        everything = np.arange(len(texels), dtype=np.int32)
+        # Told first, so that who watches reads where the texels lie meanwhile.
+        self._pictures.table(names.charts, self.store.folder, everything, self.request.out)
+        self._glanced = glance(
+            scene.lights, surface, space, texels, atlas, seed, workers, lambda _: self._check_stop()
+        )  # fmt: skip
+        light = shadow_ray_light(scene, Sources(self._glanced, {}), len(texels))
+        if light.any():
+            self._pictures.show(np.maximum(light, 0.0), "lamps at a glance")
+
     def _direct(self, lighting: stages.Lighting, names: stages.Digests, count: int) -> Sources:
         sources, scene = Sources({}, {}), lighting.scene
         total = len(scene.lights) + len(scene.emitters)
@@ -299,6 +322,7 @@ class Pipeline:
         if shot and elapsed > 0.05 and self._earlier.closest is None:
             self._rates["direct"] = shot * count / elapsed / self.request.workers
         self._progress.stage("direct")(1.0)
+        self._glanced = {}
         return sources
 
     def _sky(self, lighting: stages.Lighting, names: stages.Digests) -> F32:
@@ -318,8 +342,10 @@ class Pipeline:
         return self._cached("direct", self._sky_digest, make, "sky picture").arrays["sky"]
 
     def _show_direct(self, scene: Scene, sources: Sources, count: int, what: str) -> None:
+        """Direct light so far; lamps whose turn is still to come as they were seen at a glance."""
         if self._pictures.due():
-            self._pictures.show(np.maximum(shadow_ray_light(scene, sources, count), 0.0), what)
+            known = replace(sources, lights={**self._glanced, **sources.lights})
+            self._pictures.show(np.maximum(shadow_ray_light(scene, known, count), 0.0), what)
 
     def _transport(
         self, scene: Scene, surface: Surface, space: RaySpace, texels: Texels, atlas: Atlas, samples: OpenSamples,

@@ -124,14 +124,23 @@ class Store:
             for file in part.iterdir() if durable else ():
                 with open(file, "rb") as handle:
                     os.fsync(handle.fileno())
-            target = self.folder / digest
-            if target.exists():
-                shutil.rmtree(target, ignore_errors=True)
-            os.replace(part, target)
+            self._move(part, self.folder / digest)
         except OSError as error:
             raise self._unwritable(error) from error
         finally:
             shutil.rmtree(part, ignore_errors=True)
+
+    @staticmethod
+    def _move(made: Path, target: Path) -> None:
+        """Put an artifact in its place."""
+        if target.exists():
+            shutil.rmtree(target, ignore_errors=True)
+        try:
+            os.replace(made, target)
+        except OSError:
+            # Another process that made the same may just have been first.
+            if not (target / META).is_file():
+                raise
 
     def unfinished(self, digest: str) -> Artifact | None:
         """The arrays of an artifact that a build began and did not finish, or None; read, never changed."""
@@ -301,4 +310,9 @@ class StoredLayouts:
     def save(self, key: str, layout: Layout) -> None:
         """Keep a layout."""
         meta = {"origin": layout.origin, "trouble": layout.trouble}
-        self._store.put(f"layout-{key}", {"chart": layout.chart, "uv": layout.uv}, meta, durable=False)
+        # A level has hundreds of them, so they are not read back.
+        with self._store.writing(f"layout-{key}", durable=False) as folder:
+            np.save(folder / "chart.npy", layout.chart)
+            np.save(folder / "uv.npy", layout.uv)
+            shapes = {"chart": list(layout.chart.shape), "uv": list(layout.uv.shape)}
+            self._store.describe(folder, shapes, meta)

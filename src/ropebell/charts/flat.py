@@ -62,7 +62,8 @@ def _regions(corners: F64, normals: F64) -> tuple[NDArray, NDArray]:
     (3·T,) whether each edge lies on the border of its region."""
     size = max(float(np.ptp(corners.reshape(-1, 3), axis=0).max()), 1e-300)
     keys = np.round(corners.reshape(-1, 3) / (size * WELD)).astype(np.int64)
-    _, vertex = np.unique(keys, axis=0, return_inverse=True)
+    keys -= keys.min(axis=0)  # at most 10⁶, so three of them fit one number, which sorts a lot sooner than rows do
+    _, vertex = np.unique((keys[:, 0] << 42) | (keys[:, 1] << 21) | keys[:, 2], return_inverse=True)
     vertex = vertex.reshape(-1, 3)
     begin, end = vertex.ravel(), np.roll(vertex, -1, axis=1).ravel()
     owner = np.repeat(np.arange(len(corners)), 3)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import Protocol
 
@@ -108,28 +108,28 @@ def _lay_out(item: tuple[str, F64, F32]) -> tuple[str, Layout]:
     return key, unwrap(corners, trouble) if trouble else from_file(uv1, corners)
 
 
-def _made(wanted: dict[str, tuple[F64, F32]], workers: int, tick: Callable[[float], None]) -> list[tuple[str, Layout]]:
+def _made(
+    wanted: dict[str, tuple[F64, F32]], workers: int, tick: Callable[[float], None]
+) -> Iterator[tuple[str, Layout]]:
+    """Layouts as they come to be."""
     slow = {k for k, (c, _) in wanted.items() if len(c) >= DENSE_SHAPE and needs_library(c) >= DENSE_SHAPE}
     small = [(k, c, u) for k, (c, u) in wanted.items() if k not in slow]
     dense = sorted(((k, c, u) for k, (c, u) in wanted.items() if k in slow), key=lambda i: -len(i[1]))
     total = max(sum(len(c) for c, _ in wanted.values()), 1)
-    made: list[tuple[str, Layout]] = []
     done = 0
     if dense:
-        made += _made_in_parallel(dense, workers, total, tick)
+        yield from _made_in_parallel(dense, workers, total, tick)
         done = sum(len(c) for _, c, _ in dense)
     for item in small:
-        made.append(_lay_out(item))
+        yield _lay_out(item)
         done += len(item[1])
         tick(done / total)
-    return made
 
 
 def _made_in_parallel(
     items: list[tuple[str, F64, F32]], workers: int, total: int, tick: Callable[[float], None]
-) -> list[tuple[str, Layout]]:
+) -> Iterator[tuple[str, Layout]]:
     """Unwrap in other processes: the library holds the interpreter lock and cannot be interrupted."""
-    made: list[tuple[str, Layout]] = []
     running: list[tuple[str, int, UnwrapProcess]] = []
     waiting = list(items)
     done = 0
@@ -141,10 +141,10 @@ def _made_in_parallel(
                 if trouble:
                     running.append((key, len(corners), UnwrapProcess(corners, trouble)))
                 else:
-                    made.append((key, from_file(uv1, corners)))
+                    yield key, from_file(uv1, corners)
             for entry in [e for e in running if e[2].ended()]:
                 running.remove(entry)
-                made.append((entry[0], entry[2].layout()))
+                yield entry[0], entry[2].layout()
                 done += entry[1]
             tick(done / total)
             if running:
@@ -152,4 +152,3 @@ def _made_in_parallel(
     finally:
         for _, _, process in running:
             process.kill()
-    return made

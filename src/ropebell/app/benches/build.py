@@ -83,7 +83,7 @@ class BuildBench(QWidget):
         builds.started.connect(self._started)
         builds.progress.connect(self._progressed)
         builds.stages_changed.connect(self._show_steps)
-        builds.warned.connect(lambda _: self._show_messages(self._builds.warnings))
+        builds.warned.connect(self._show_messages)
         builds.ended.connect(self._ended)
         self.refresh()
 
