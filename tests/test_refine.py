@@ -18,7 +18,17 @@ from ropebell.demo.shapes import box
 from ropebell.errors import Stopped
 from ropebell.level.brief import Brief, LightChange
 from ropebell.level.model import Light
-from ropebell.light.certainty import COUNTED, SPREAD, Neighbours, SeenLight, relative_noise, tally
+from ropebell.light.certainty import (
+    BOUNCED,
+    COUNTED,
+    FIRST,
+    SPREAD,
+    Neighbours,
+    SeenLight,
+    colours,
+    relative_noise,
+    tally,
+)
 from ropebell.light.lookup import NONE, SKY
 from ropebell.light.refine import Refined, refined
 
@@ -203,16 +213,19 @@ def test_sums_and_noise_are_those_of_the_rays() -> None:
     hits = np.array([[0, 1, SKY, NONE], [1, 1, 1, 1]], np.int32)
     shot = np.full(2, 4, np.int32)
     sums = tally(hits, shot, np.array([0, 1], np.int32), seen([2.0, 4.0], 6.0), 1)
-    assert sums[0, 0] == 6.0 and sums[0, 3] == 6.0 and sums[:, COUNTED].tolist() == [3.0, 4.0]
+    assert sums[0, BOUNCED] == pytest.approx(6.0) and sums[0, FIRST] == pytest.approx(12.0)
+    assert sums[:, COUNTED].tolist() == [3.0, 4.0]
+    split = colours(hits, np.array([0], np.int32), shot[:1], np.array([0], np.int32), seen([2.0, 4.0], 6.0), 1)
+    assert split.tolist() == [[6.0] * 6 + [3.0]]
     # Halves of 2, 4 and of 6: half their difference is 1.5, times 3 rays, squared.
-    assert sums[0, SPREAD] == pytest.approx((3 * 1.5) ** 2) and sums[1, SPREAD] == 0.0
-    noise = relative_noise(sums, np.array([[4.0] * 3, [4.0] * 3], np.float32), apart(2), 1)
+    assert sums[0, SPREAD] == pytest.approx((3 * 1.5) ** 2) and sums[1, SPREAD] == pytest.approx(0.0, abs=1e-9)
+    noise = relative_noise(sums, np.full(2, 4.0), apart(2), 1)
     # One texel has half differences of σ² = 6.75 a ray, single rays say 4; drawn together 1 : 8 to 4.31, over 3 rays.
     assert noise[0] == pytest.approx(np.sqrt((6.75 + 8 * 4.0) / 9 / 3) / 4, rel=1e-6)
     assert noise[1] == pytest.approx(0.0, abs=1e-6)
     first_only = tally(hits, np.array([2, 2], np.int32), np.array([0, 1], np.int32), seen([2.0, 4.0], 6.0), 1)
     assert first_only[:, COUNTED].tolist() == [2.0, 2.0]
-    assert relative_noise(sums, np.zeros((2, 3), np.float32), apart(2), 1).tolist() == [0.0, 0.0]
+    assert relative_noise(sums, np.zeros(2), apart(2), 1).tolist() == [0.0, 0.0]
 
 
 def test_neighbours_of_one_chart_speak_together_and_those_of_another_do_not() -> None:
@@ -225,7 +238,7 @@ def test_neighbours_of_one_chart_speak_together_and_those_of_another_do_not() ->
     near = Neighbours(row, column, row, chart, column.reshape(1, 1, 12))
     light = seen([0.0, 8.0] + [0.0] * 10)
     sums = tally(hits, np.full(12, 64, np.int32), column, light, 1)
-    total = np.full((12, 3), 4.0, np.float32)
+    total = np.full(12, 4.0)
     noise = relative_noise(sums, total, near, 1)
     assert (noise[6:] == 0).all() and (noise[:6] > 0).all()
     alone = relative_noise(sums, total, apart(12), 1)

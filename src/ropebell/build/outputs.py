@@ -7,6 +7,7 @@ import os
 import platform
 import resource
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from importlib.metadata import version
 from pathlib import Path
@@ -39,6 +40,8 @@ MANIFEST, BAKED_LEVEL, THUMBNAIL, FINDINGS = (
     "findings.json",
 )
 PAGES, LAYERS = "pages", "layers"
+# Beside the direct light; which of them there are depends on the level and the recipe.
+OPTIONAL_LAYERS = ("near", "direction", "noise")
 LIBRARIES = ("numpy", "numba", "embreex", "xatlas", "OpenEXR", "scipy")
 
 
@@ -68,23 +71,22 @@ class Built:
     direction: F32 | None = None
     noise: F32 | None = None
 
-    def page_fields(self, padding: int, tick: Callable[[float], None]) -> dict[str, F32]:
+    def page_fields(self, padding: int, workers: int, tick: Callable[[float], None]) -> dict[str, F32]:
         """Total and direct light as (P, H, W, 3) pages, dilated through the padding; with hybrid lights also `near`,
         the total without their direct light; `noise` has one channel."""
         steps = max(padding, 1)
-        total = to_pages(self.solution.total, self.texels, self.samples.target, steps)
-        tick(0.5)
-        direct = to_pages(self.solution.direct, self.texels, self.samples.target, steps)
-        fields = {"total": total, "direct": direct}
+        fields = {"total": self.solution.total, "direct": self.solution.direct}
         if self.hybrid is not None:
-            without = np.maximum(self.solution.total - self.hybrid, 0.0)
-            fields["near"] = to_pages(without, self.texels, self.samples.target, steps)
+            fields["near"] = np.maximum(self.solution.total - self.hybrid, 0.0)
         if self.direction is not None:
-            fields["direction"] = to_pages(self.direction, self.texels, self.samples.target, steps)
+            fields["direction"] = self.direction
         if self.noise is not None:
-            fields["noise"] = to_pages(self.noise[:, None], self.texels, self.samples.target, steps)
+            fields["noise"] = self.noise[:, None]
+        with ThreadPoolExecutor(workers, thread_name_prefix="pages") as pool:
+            made = pool.map(lambda field: to_pages(field, self.texels, self.samples.target, steps), fields.values())
+            found = dict(zip(fields, made))
         tick(1.0)
-        return fields
+        return found
 
 
 def write_outputs(
@@ -104,7 +106,7 @@ def write_outputs(
     try:
         (out / PAGES).mkdir(parents=True, exist_ok=True)
         (out / LAYERS).mkdir(exist_ok=True)
-        pages = _write_pages(out, built, fields, request.recipe.output.format, tick)
+        pages = _write_pages(out, built, fields, request.recipe.output.format, request.workers, tick)
         placement = LightmapPlacement(
             (built.atlas.uv / built.atlas.side).astype(np.float32), built.atlas.lightmap, built.atlas.chart
         )
@@ -144,26 +146,25 @@ def _deliver(out: Path, number: int, page: F32, chosen: str) -> dict[str, Any]:
 
 
 def _write_pages(
-    out: Path, built: Built, fields: dict[str, F32], chosen: str, tick: Callable[[float], None]
+    out: Path, built: Built, fields: dict[str, F32], chosen: str, workers: int, tick: Callable[[float], None]
 ) -> list[dict[str, Any]]:
     pages = []
     count = built.atlas.written
     used = np.bincount(built.texels.page, minlength=max(count, 1))
     for number in range(count):
         name = f"{PAGES}/page-{number:02d}.exr"
-        write_page(out / name, fields["total"][number])
-        write_page(out / LAYERS / f"direct-{number:02d}.exr", fields["direct"][number])
-        layers: dict[str, str] = {}
-        for layer in ("near", "direction", "noise"):
-            if layer in fields:
-                layers[layer] = f"{LAYERS}/{layer}-{number:02d}.exr"
-                write_page(out / layers[layer], fields[layer][number])
+        layers = {
+            layer: f"{LAYERS}/{layer}-{number:02d}.exr" for layer in ("direct", *OPTIONAL_LAYERS) if layer in fields
+        }
+        files = {"total": name, **layers}
+        with ThreadPoolExecutor(workers, thread_name_prefix="pages") as pool:
+            for written in [pool.submit(write_page, out / f, fields[layer][number]) for layer, f in files.items()]:
+                written.result()
         delivered = _deliver(out, number, fields["total"][number], chosen)
         side = built.atlas.side
         pages.append(
             {
                 "file": name,
-                "direct": f"{LAYERS}/direct-{number:02d}.exr",
                 **layers,
                 **delivered,
                 "width": side,

@@ -445,7 +445,7 @@ class Pipeline:
             if self.recipe.output.directional:
                 found = directions(built, hits, sources, self.request, lambda _: self._check_stop())
                 built = replace(built, direction=found)
-            fields = built.page_fields(self.recipe.padding, stages.part_of(tick, 0.7, 1.0))
+            fields = built.page_fields(self.recipe.padding, self.request.workers, stages.part_of(tick, 0.7, 1.0))
             self.journal.write("finish", **finished)
         probes = self._probes(built)
         began = time.monotonic()

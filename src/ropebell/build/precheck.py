@@ -12,7 +12,7 @@ import numpy as np
 from ropebell.build.recipe import Recipe
 from ropebell.build.store import Store, digest_of
 from ropebell.checks.contents import contents
-from ropebell.checks.run import decisions, geometry, in_order
+from ropebell.checks.run import arrangement, geometry, in_order, lighting
 from ropebell.checks.subject import Subject
 from ropebell.level.brief import Brief, to_values
 from ropebell.level.emitter_table import emission_of, emission_sources, read_tables
@@ -20,7 +20,7 @@ from ropebell.level.finding import Finding
 from ropebell.level.model import Level
 from ropebell.level.scene import Emission, Scene, prepare
 
-VERSION = 2
+VERSION = 3
 # Without one of these a build cannot be right anywhere; other errors are of one object.
 BLOCKING = ("no-surfaces", "no-light", "negative-light")
 
@@ -73,13 +73,15 @@ def check_kept(s: Subject, store: Store) -> list[Finding]:
         "shapes", VERSION, scene.corners, np.nan_to_num(scene.uv1, nan=-1e9), scene.node, scene.material, scene.part,
         scene.bare, scene.double_sided, scene.factor, list(scene.node_names), stands, s.texels_per_metre, places,
     )  # fmt: skip
-    rest = digest_of(
-        "decisions", shapes, brief, list(s.sky), list(s.troubles),
+    light = digest_of(
+        "lighting", shapes, brief, list(s.sky), list(s.troubles),
         [[m.name, *m.base_color, *m.emission, m.unlit] for m in s.level.materials],
         [[t.path.name, *((r.material, *r.radiance) for r in t.rows.values())] for t in s.tables],
         [[x.name, x.intensity > 0] for x in scene.lights],
     )  # fmt: skip
-    found = [*_kept(shapes, store, lambda: geometry(s)), *_kept(rest, store, lambda: decisions(s))]
+    found = [
+        *_kept(shapes, store, lambda: [*geometry(s), *arrangement(s)]), *_kept(light, store, lambda: lighting(s))
+    ]  # fmt: skip
     return in_order([*contents(s.level, s.baking, s.sky), *found])
 
 

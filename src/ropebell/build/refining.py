@@ -14,7 +14,7 @@ from ropebell.build.request import Request
 from ropebell.build.seen import neighbours, seen_light
 from ropebell.build.store import Artifact, Store, digest_of
 from ropebell.build.waves import Waves
-from ropebell.light.certainty import SeenLight, texel_noise
+from ropebell.light.certainty import SeenLight, luminance, relative_noise, tally
 from ropebell.light.refine import refined
 from ropebell.light.transport import Gather, Hits
 
@@ -42,11 +42,14 @@ def judged(
         if found is None:
             found = _refined(built, hits, seen, request, store, base, digest, tick)
         noise, told["refined"] = found.arrays["noise"], found.meta
-        light = replace(built.solution, total=found.arrays["total"], direct=found.arrays["direct"])
-        built = replace(built, solution=light)
+        refined_light = replace(built.solution, total=found.arrays["total"], direct=found.arrays["direct"])
+        built = replace(built, solution=refined_light)
     else:
-        near = neighbours(built.texels, built.atlas)
-        noise = texel_noise(hits.table, hits.shot, built.solution.total, seen, near, request.workers, tick)
+        everything = np.arange(len(hits.table), dtype=np.int32)
+        sums = tally(hits.table, hits.shot, everything, seen, request.workers)
+        tick(1.0)
+        near, light = neighbours(built.texels, built.atlas), luminance(built.solution.total)
+        noise = relative_noise(sums, light, near, request.workers)
     gathered = noise[hits.counted > 1]
     half, most = np.quantile(gathered, (0.5, 0.9)) if len(gathered) else (0.0, 0.0)
     told["noise"] = {"half_within": round(float(half), 6), "most_within": round(float(most), 6)}

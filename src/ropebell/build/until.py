@@ -16,7 +16,7 @@ from ropebell.charts.atlas import Atlas
 from ropebell.charts.texels import Texels
 from ropebell.level.model import F32, I32
 from ropebell.level.scene import Scene
-from ropebell.light.certainty import BOUNCED, means, relative_noise, tally
+from ropebell.light.certainty import BOUNCED, COUNTED, luminance, relative_noise, tally
 from ropebell.light.solve import solve
 from ropebell.light.transport import Hits
 
@@ -67,11 +67,11 @@ class NoiseTarget:
         self._tick(0.0)
         before = np.zeros_like(first)
         if self._bounces:
-            light = solve(hits, first, self._thrown_back, self._bounces - 1, workers, self._tick, self._held, end)
-            before = light.total
+            bounces = self._bounces - 1
+            before = solve(hits, first, self._thrown_back, bounces, workers, self._tick, self._held, end).total
         seen = seen_light(before, self._thrown_back, self._held, scene, texels, sources, r)
         rows = np.arange(len(hits), dtype=np.int32)
         sums = tally(hits, np.minimum(done, end), rows, seen, workers)
         self._tick(0.0)
-        total = np.maximum(first + means(sums)[:, BOUNCED], 0.0).astype(np.float32)
-        return relative_noise(sums, total, self._neighbours, workers) > r.recipe.light.noise_target
+        light = luminance(first) + sums[:, BOUNCED] / np.maximum(sums[:, COUNTED], 1.0)
+        return relative_noise(sums, light, self._neighbours, workers) > r.recipe.light.noise_target

@@ -6,9 +6,8 @@ import math
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 
+from ropebell.level.connected import connected
 from ropebell.level.model import F32, F64, I32
 
 # Faces that meet at less than this belong to one region; a region whose normals all agree is flat.
@@ -75,8 +74,7 @@ def _regions(corners: F64, normals: F64) -> tuple[NDArray, NDArray]:
     found = (at < len(order)) & (there[order][np.minimum(at, len(order) - 1)] == back)
     a, b = owner[found], owner[order[at[found]]]
     smooth = np.einsum("ij,ij->i", normals[a], normals[b]) > math.cos(SMOOTH_ANGLE)
-    links = coo_matrix((np.ones(int(smooth.sum()), np.int8), (a[smooth], b[smooth])), shape=(len(corners),) * 2)
-    region = connected_components(links, directed=False)[1]
+    region = connected(len(corners), a[smooth], b[smooth])
     border = np.ones(len(begin), np.bool_)
     border[np.flatnonzero(found)[region[a] == region[b]]] = False
     return region, border

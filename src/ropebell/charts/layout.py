@@ -11,11 +11,10 @@ from dataclasses import dataclass
 import numpy as np
 import xatlas
 from numpy.typing import NDArray
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 
 from ropebell.charts.flat import flat_charts
 from ropebell.charts.overlap import overlapping_share
+from ropebell.level.connected import connected
 from ropebell.level.model import F32, F64, I32
 
 RANGE_SLACK = 1e-3
@@ -75,9 +74,7 @@ def from_file(uv1: F32, corners: F64) -> Layout:
     points, index = np.unique(np.round(uv1.reshape(-1, 2) * 1e6).astype(np.int64), axis=0, return_inverse=True)
     index = index.reshape(-1, 3)
     count = len(points)
-    ones = np.ones(2 * len(index), dtype=np.int8)
-    links = coo_matrix((ones, (index[:, :2].ravel(), index[:, 1:].ravel())), shape=(count, count))
-    _, island = connected_components(links, directed=False)
+    island = connected(count, index[:, :2].ravel(), index[:, 1:].ravel())
     _, chart = np.unique(island[index[:, 0]], return_inverse=True)
     scale = np.sqrt(np.linalg.norm(_cross(corners), axis=1).sum() / max(np.abs(_areas2(uv1)).sum(), 1e-300))
     return Layout(chart.astype(np.int32), _at_origin(uv1 * scale, chart), "file")

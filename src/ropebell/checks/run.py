@@ -23,7 +23,8 @@ def check(s: Subject) -> list[Finding]:
     """Every finding before a build, gravest first."""
     found = contents(s.level, s.baking, s.sky)
     found += geometry(s)
-    found += decisions(s)
+    found += arrangement(s)
+    found += lighting(s)
     return in_order(found)
 
 
@@ -44,12 +45,16 @@ def geometry(s: Subject) -> list[Finding]:
         return [finding for found in pool.map(list[Finding], rooms) for finding in found]
 
 
-def decisions(s: Subject) -> list[Finding]:
-    """Findings that depend on lights, emitters, sky and settings."""
+def arrangement(s: Subject) -> list[Finding]:
+    """Findings that depend on shapes and on what was decided about them."""
+    return [*settings.density(s), *settings.region_and_distance(s), *settings.poses_and_props(s)]
+
+
+def lighting(s: Subject) -> list[Finding]:
+    """Findings that depend on lights, emitters and sky, and on all that was decided."""
     return [
         *lights.standing(s), *lights.modes(s), *lights.live_overlap(s), *lights.fixtures(s), *emitters.glowing(s),
-        *emitters.tables(s), *emitters.sky(s), *settings.density(s), *settings.region_and_distance(s),
-        *settings.poses_and_props(s), *unmatched(s.level, s.brief),
+        *emitters.tables(s), *emitters.sky(s), *unmatched(s.level, s.brief),
     ]  # fmt: skip
 
 

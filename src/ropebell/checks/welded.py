@@ -7,10 +7,9 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 
 from ropebell.checks.subject import bounds_by
+from ropebell.level.connected import connected
 from ropebell.level.model import F64, I32
 from ropebell.level.scene import Scene
 
@@ -94,10 +93,9 @@ def _pieces(vertex: NDArray[np.int64]) -> I32:
     if not len(vertex):
         return np.zeros(0, np.int32)
     count = int(vertex.max()) + 1
-    ones = np.ones(2 * len(vertex), np.int8)
     rows = np.concatenate([vertex[:, 0], vertex[:, 1]])
     columns = np.concatenate([vertex[:, 1], vertex[:, 2]])
-    _, label = connected_components(coo_matrix((ones, (rows, columns)), shape=(count, count)), directed=False)
+    label = connected(count, rows, columns)
     _, piece = np.unique(label[vertex[:, 0]], return_inverse=True)
     return piece.astype(np.int32)
 

@@ -8,8 +8,8 @@ as a whole (empirical Bayes; B. Efron and C. Morris, "Data analysis using Stein'
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numba import njit
@@ -21,9 +21,9 @@ from ropebell.light.workers import run_chunks
 
 CHUNK = 4096
 LUMINANCE = np.array([0.2126, 0.7152, 0.0722])
-# Columns of a tally: bounced RGB, direct RGB; of luminance, the sum, that of squares, and squared rays times squared
-# half difference; rays that count.
-BOUNCED, DIRECT, FIRST, SECOND, SPREAD, COUNTED, TALLY = slice(0, 3), slice(3, 6), 6, 7, 8, 9, 10
+# Columns of a tally, all of luminance: sum of what has bounced, sum of all, sum of squares, squared rays times squared
+# half difference; and the rays that count.
+BOUNCED, FIRST, SECOND, SPREAD, COUNTED, TALLY = 0, 1, 2, 3, 4, 5
 # What single rays say counts as much as the half differences of so many texels.
 PRIOR = 8.0
 # Neighbours that are pooled lie so many texels to either side.
@@ -51,6 +51,18 @@ class SeenLight:
     glow: F32
     wide: NDArray[np.bool_]
 
+    @cached_property
+    def luminances(self) -> tuple[F32, float, F32]:
+        """(N,), one, and (E,) float32: the luminance of `leaving`, `sky` and `glow`."""
+        weights = LUMINANCE.astype(np.float32)
+        return self.leaving @ weights, float(self.sky @ weights), self.glow @ weights
+
+    @cached_property
+    def any_wide(self) -> NDArray[np.bool_]:
+        """(N,) whether a texel takes any emitter from its rays."""
+        found: NDArray[np.bool_] = np.any(self.wide, axis=0)
+        return found
+
 
 @dataclass(frozen=True, eq=False)
 class Neighbours:
@@ -67,12 +79,12 @@ class Neighbours:
     grid: I32
 
 
-def relative_noise(sums: F64, total: F32, neighbours: Neighbours, workers: int) -> F32:
+def relative_noise(sums: F64, light: F64, neighbours: Neighbours, workers: int) -> F32:
     """(N,) float32 standard error of each texel's gathered luminance over its whole luminance, of which no less than
     `DARKEST` of the level's mean is taken; 0 for texels without rays.
 
     Args:
-        sums: (N, 10) from `tally`. total: (N, 3) lux.
+        sums: (N, 5) from `tally`. light: (N,) luminance of all of each texel's light, lux.
     """
     n = neighbours
     plain = np.zeros(len(sums))
@@ -82,7 +94,6 @@ def relative_noise(sums: F64, total: F32, neighbours: Neighbours, workers: int) 
     plain[many] = np.maximum(sums[many, SECOND] - sums[many, FIRST] ** 2 / rays, 0.0) / (rays - 1.0)
     gain = float((sums[many, SPREAD] / rays).sum()) / max(float(plain.sum()), 1e-30)
     plain *= min(gain, 1.0)
-    light = np.maximum(total.astype(np.float64) @ LUMINANCE, 0.0)
     lit = sums[:, COUNTED] > 1
     floor = DARKEST * float(light[lit].mean()) if lit.any() else 0.0
     error = np.zeros(len(sums), np.float32)
@@ -117,15 +128,16 @@ def _pool(
 
 
 def tally(hits: I32, shot: I32, rows: I32, seen: SeenLight, workers: int) -> F64:
-    """(m, 10) sums over the rays of some texels; those of several tables may be added.
+    """(m, 5) sums over the rays of some texels; those of several tables may be added.
 
     Args:
         hits: (m, R) what they met. shot: (m,) int32 the rays of each, the first so many. rows: (m,) the texels.
     """
     out = np.zeros((len(rows), TALLY))
+    worth, sky, glow = seen.luminances
 
     def work(first: int, end: int) -> None:
-        _tally(hits, shot, rows, seen.leaving, seen.sky, seen.emitter, seen.glow, seen.wide, LUMINANCE, first, end, out)
+        _tally(hits, shot, rows, worth, sky, seen.emitter, glow, seen.wide, seen.any_wide, first, end, out)
 
     run_chunks(len(rows), CHUNK, work, workers, lambda _: None)
     return out
@@ -133,53 +145,75 @@ def tally(hits: I32, shot: I32, rows: I32, seen: SeenLight, workers: int) -> F64
 
 @njit(cache=True, nogil=True)
 def _tally(
-    hits: NDArray, shot: NDArray, rows: NDArray, leaving: NDArray, sky: NDArray, emitter: NDArray, glow: NDArray,
-    wide: NDArray, luminance: NDArray, first: int, end: int, out: NDArray,
+    hits: NDArray, shot: NDArray, rows: NDArray, worth: NDArray, sky: float, emitter: NDArray, glow: NDArray,
+    wide: NDArray, any_wide: NDArray, first: int, end: int, out: NDArray,
 ) -> None:  # fmt: skip
     sums, counted = np.zeros(2), np.zeros(2)
     for m in range(first, end):
         i, rays = rows[m], shot[m]
-        sums[:], counted[:] = 0.0, 0.0
-        for k in range(rays):
-            h = hits[m, k]
-            if h == NONE:
-                continue
-            half = 0 if 2 * k < rays else 1
-            counted[half] += 1.0
-            value = 0.0
-            for c in range(3):
-                bounced, straight = 0.0, 0.0
+        middle, bounced, square = (rays + 1) // 2, 0.0, 0.0
+        for half in range(2):
+            total, many = 0.0, 0
+            for k in range(half * middle, rays if half else middle):
+                h = hits[m, k]
+                if h == NONE:
+                    continue
+                many += 1
+                value = 0.0
                 if h >= 0:
-                    bounced = leaving[h, c]
-                    e = emitter[h]
-                    if e >= 0 and wide[e, i]:
-                        straight = glow[e, c]
+                    value = worth[h]
+                    bounced += value
+                    if any_wide[i] and emitter[h] >= 0 and wide[emitter[h], i]:
+                        value += glow[emitter[h]]
                 elif h == SKY:
-                    straight = sky[c]
-                out[m, c] += bounced
-                out[m, 3 + c] += straight
-                value += luminance[c] * (bounced + straight)
-            sums[half] += value
-            out[m, SECOND] += value * value
+                    value = sky
+                total += value
+                square += value * value
+            sums[half], counted[half] = total, many
         both = counted[0] + counted[1]
-        out[m, FIRST], out[m, COUNTED] = sums[0] + sums[1], both
+        out[m, BOUNCED], out[m, FIRST], out[m, SECOND], out[m, COUNTED] = bounced, sums[0] + sums[1], square, both
         if counted[0] > 0 and counted[1] > 0:
             difference = 0.5 * (sums[0] / counted[0] - sums[1] / counted[1])
             out[m, SPREAD] = both * both * difference * difference
 
 
-def means(sums: F64) -> F64:
-    """(m, 6) mean bounced and direct light that rays brought."""
-    mean: F64 = sums[:, :6] / np.maximum(sums[:, COUNTED], 1.0)[:, None]
-    return mean
+def colours(hits: I32, at: I32, shot: I32, rows: I32, seen: SeenLight, workers: int) -> F64:
+    """(m, 7) sums over the rays of some texels: RGB of bounced and of direct light, and the rays that count.
+
+    Args:
+        hits: (n, R). at: (m,) where in it the texels are. shot: (m,) the rays of each. rows: (m,) the texels.
+    """
+    out = np.zeros((len(rows), 7))
+
+    def work(first: int, end: int) -> None:
+        _colours(hits, at, shot, rows, seen.leaving, seen.sky, seen.emitter, seen.glow, seen.wide, first, end, out)
+
+    run_chunks(len(rows), CHUNK, work, workers, lambda _: None)
+    return out
 
 
-def texel_noise(
-    hits: I32, shot: I32, total: F32, seen: SeenLight, neighbours: Neighbours, workers: int,
-    tick: Callable[[float], None],
-) -> F32:  # fmt: skip
-    """(N,) float32 from a whole hit table; see `relative_noise`."""
-    rows = np.arange(len(hits), dtype=np.int32)
-    sums = tally(hits, shot, rows, seen, workers)
-    tick(1.0)
-    return relative_noise(sums, total, neighbours, workers)
+@njit(cache=True, nogil=True)
+def _colours(
+    hits: NDArray, at: NDArray, shot: NDArray, rows: NDArray, leaving: NDArray, sky: NDArray, emitter: NDArray,
+    glow: NDArray, wide: NDArray, first: int, end: int, out: NDArray,
+) -> None:  # fmt: skip
+    for m in range(first, end):
+        i = rows[m]
+        for k in range(shot[m]):
+            h = hits[at[m], k]
+            if h == NONE:
+                continue
+            out[m, 6] += 1.0
+            for c in range(3):
+                if h >= 0:
+                    out[m, c] += leaving[h, c]
+                    if emitter[h] >= 0 and wide[emitter[h], i]:
+                        out[m, 3 + c] += glow[emitter[h], c]
+                elif h == SKY:
+                    out[m, 3 + c] += sky[c]
+
+
+def luminance(light: F32) -> F64:
+    """(n,) luminance of (n, 3) lux, not below zero."""
+    found: F64 = np.maximum(light.astype(np.float64) @ LUMINANCE, 0.0)
+    return found

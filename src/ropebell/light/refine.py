@@ -12,8 +12,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from ropebell.level.model import F32, I32
-from ropebell.light.certainty import BOUNCED, DIRECT, LUMINANCE, Neighbours, SeenLight, means, relative_noise, tally
+from ropebell.level.model import F32, F64, I32
+from ropebell.light.certainty import Neighbours, SeenLight, colours, luminance, relative_noise, tally
 
 MOST_WAVES = 8
 
@@ -54,11 +54,12 @@ def refined(
         shoot: makes more.
         tick: called with the share done, may raise `Stopped`.
     """
-    everything = np.arange(len(hits), dtype=np.int32)
+    everything, light = np.arange(len(hits), dtype=np.int32), luminance(total)
     sums = tally(hits, shot, everything, seen, workers)
-    noise = before = relative_noise(sums, total, neighbours, workers)
+    noise = before = relative_noise(sums, light, neighbours, workers)
     rows = begun = np.flatnonzero((noise > target) & may).astype(np.int32)
-    stored = means(sums[begun])
+    stored = colours(hits, begun, shot[begun], begun, seen, workers)
+    brought = stored.copy()
     waves, rays = 0, 0
     while len(rows) and waves < MOST_WAVES:
         waves += 1
@@ -66,19 +67,26 @@ def refined(
         for part, fresh in shoot(rows, waves):
             some = rows[part]
             rays += fresh.size
-            sums[some] += tally(fresh, np.full(len(some), fresh.shape[1], np.int32), some, seen, workers)
-        noise = relative_noise(sums, total, neighbours, workers)
+            each = np.full(len(some), fresh.shape[1], np.int32)
+            sums[some] += tally(fresh, each, some, seen, workers)
+            own = np.arange(len(some), dtype=np.int32)
+            brought[np.searchsorted(begun, some)] += colours(fresh, own, each, some, seen, workers)
+        noise = relative_noise(sums, light, neighbours, workers)
         rows = rows[noise[rows] > target]
     tick(1.0)
     out_total, out_direct = total.copy(), direct.copy()
     if len(begun):
-        change = means(sums[begun]) - stored
-        out_direct[begun] = np.maximum(direct[begun] + change[:, DIRECT], 0.0)
-        out_total[begun] = np.maximum(total[begun] + change[:, BOUNCED] + change[:, DIRECT], 0.0)
-    light = np.maximum(total[begun].astype(np.float64) @ LUMINANCE, 0.0)
+        change = _means(brought) - _means(stored)
+        out_direct[begun] = np.maximum(direct[begun] + change[:, 3:], 0.0)
+        out_total[begun] = np.maximum(total[begun] + change[:, :3] + change[:, 3:], 0.0)
     # Weighed by their light, or a few dark corners would speak for all.
-    share = light / max(float(light.sum()), 1e-30)
+    share = light[begun] / max(float(light[begun].sum()), 1e-30)
     return Refined(
         out_total, out_direct, noise, len(begun), len(rows), rays,
         float(before[begun] @ share), float(noise[begun] @ share),
     )  # fmt: skip
+
+
+def _means(sums: F64) -> F64:
+    mean: F64 = sums[:, :6] / np.maximum(sums[:, 6:], 1.0)
+    return mean

@@ -13,8 +13,6 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import coo_matrix, identity
-from scipy.sparse.linalg import cg
 
 from ropebell.charts.atlas import Atlas
 from ropebell.charts.texels import Texels
@@ -49,12 +47,17 @@ class Seams:
         return self._matrix(len(field)) @ field.astype(np.float64)
 
     def _matrix(self, count: int) -> Any:
+        from scipy.sparse import coo_matrix  # slow to load, and only wanted here
+
         return coo_matrix((self.weights, (self.rows, self.columns)), shape=(self.points, count)).tocsr()
 
     def closed(self, field: F32) -> F32:
         """(N, C) float32 field with the seams closed, not below zero; only texels beside seams change."""
         if not self.points:
             return field
+        from scipy.sparse import coo_matrix, identity
+        from scipy.sparse.linalg import cg
+
         touched, place = np.unique(self.columns, return_inverse=True)
         shape = (self.points, len(touched))
         matrix = coo_matrix((self.weights, (self.rows, place)), shape=shape).tocsr()

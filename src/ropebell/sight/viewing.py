@@ -6,7 +6,6 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.spatial import cKDTree
 
 from ropebell.level.model import F64
 from ropebell.level.scene import Scene
@@ -55,6 +54,8 @@ def view_distances(scene: Scene, space: RaySpace, eyes: F64) -> F64:
     best = np.full(len(scene), np.inf)
     if not len(eyes) or not len(scene):
         return best
+    from scipy.spatial import cKDTree  # slow to load, and only wanted here
+
     middle = scene.corners.mean(axis=1)
     lift = scene.face_normals.astype(np.float64) * (space.extent * 2e-5)
     tree = cKDTree(eyes)

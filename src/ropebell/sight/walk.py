@@ -12,8 +12,6 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import breadth_first_order
 
 from ropebell.level.brief import Box, Brief
 from ropebell.level.model import F64, I32, Level
@@ -135,6 +133,9 @@ def _reach(
     begin = int(np.argmin(away + 2.0 * drop))
     if away[begin] > 4 * cell or drop[begin] > DROP:
         return np.zeros(0, np.int64)  # nobody can stand where the start is
+    from scipy.sparse import coo_matrix  # slow to load, and only wanted here
+    from scipy.sparse.csgraph import breadth_first_order
+
     graph = coo_matrix((np.ones(len(a), np.int8), (a, b)), shape=(len(column), len(column))).tocsr()
     return np.sort(breadth_first_order(graph, begin, directed=True, return_predecessors=False)).astype(np.int64)
 
