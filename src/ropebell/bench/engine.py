@@ -11,7 +11,7 @@ from typing import Any
 
 import numpy as np
 
-from ropebell.bench.measure import ready
+from ropebell.bench.measure import SKY, ready
 from ropebell.build.journal import Journal
 from ropebell.build.meter import Meter
 from ropebell.build.pipeline import Pipeline
@@ -25,11 +25,12 @@ from ropebell.build.runner import BuildProcess
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import box, quad
 from ropebell.demo.write import LEVEL_NAME, write_demo
-from ropebell.level.brief import LightChange
+from ropebell.level.brief import Brief, LightChange
 from ropebell.level.gltf_write import plain_glb
 from ropebell.level.model import Light
 from ropebell.level.open import open_level
 from ropebell.level.scene import flatten, with_lights
+from ropebell.light.refine import MOST_WAVES
 from ropebell.light.transport import Gather, empty_hits
 
 # The tracer is a test's, written apart from the engine; without a checkout there is none to compare with.
@@ -44,6 +45,7 @@ LEAST_SECONDS = 3.0
 DENOISED = {"density.texels_per_metre": 8.0, "light.gather_rays": 128}
 # Of the level whose stored rays do not fit into its memory limit.
 LIMITED_HALLS, LIMITED_TEXELS_PER_METRE, LIMITED_RAYS, LIMIT_MB = 4, 5.6, 512, 1000
+TARGET, TARGETED = 0.05, 4.0
 LIVE_SIZES = (200_000, 1_000_000)
 LAMP = "lights/hall lamp"
 
@@ -103,6 +105,33 @@ def denoising(level: Path, folder: Path, scale: float) -> dict[str, Any]:
     plain, filtered = times[2]["finish"], times[3]["finish"]
     whole = times[0]["total"] - times[0]["finish"] + plain
     return {"denoise_s": round(filtered - plain, 2), "denoise_share": round((filtered - plain) / whole, 3)}
+
+
+def noise_target(level: Path, folder: Path, scale: float) -> dict[str, Any]:
+    """Rays and seconds to a noise target, against a count of rays that is even over the level."""
+    made = with_value(named("working"), "density.texels_per_metre", TARGETED * scale**0.5)
+    made = with_value(with_value(made, "light.gather_rays", 512), "light.noise_target", TARGET)
+    found = []
+    for number, brief in enumerate((Brief(), Brief(lights={LAMP: LightChange(300.0)}))):
+        out = folder / f"target-{number}"
+        out.mkdir()
+        journal = Journal(out)
+        request = Request(level, out, folder / "target-cache", made, SKY, brief, pictures=False)
+        found.append(Pipeline(request, journal, lambda: None).run())
+        journal.close()
+    first, again = found
+    refined = first["finish"]["refined"]
+    spent = first["rays"]["gather"] + refined["rays"]
+    # What the texel that got most had, for all of them.
+    even = first["rays"]["most"] * (1 + MOST_WAVES if refined["left"] else 1)
+    return {
+        "target": TARGET, "target_stored_share": round(first["rays"]["gather"] / first["rays"]["most"], 3),
+        "target_rays_vs_even": round(spent / even, 3),
+        "target_left": round(refined["left"] / first["texels"], 3),
+        "target_s": first["seconds"]["total"], "target_again_s": again["seconds"]["total"],
+        "target_again_rays": again["kept"]["shot"] + again["finish"]["refined"]["rays"]
+        - again["finish"]["refined"]["kept"],
+    }  # fmt: skip
 
 
 def limited_memory(folder: Path, scale: float) -> dict[str, Any]:

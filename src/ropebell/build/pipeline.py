@@ -438,7 +438,7 @@ class Pipeline:
             tick = self._progress.stage("finish")
             built, sure = judged(
                 built, hits, sources, self.request, self.store, names.transport, self._hits_digest,
-                lambda _: self._check_stop(),
+                self._memory.watch, lambda _: self._check_stop(),
             )  # fmt: skip
             built, finished = finish(built, hits, self.request, stages.part_of(tick, 0.0, 0.7))
             finished = {**sure, **finished}

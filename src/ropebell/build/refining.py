@@ -14,6 +14,7 @@ from ropebell.build.request import Request
 from ropebell.build.seen import neighbours, seen_light
 from ropebell.build.store import Artifact, Store, digest_of
 from ropebell.build.waves import Waves
+from ropebell.level.model import I32
 from ropebell.light.certainty import SeenLight, luminance, relative_noise, tally
 from ropebell.light.refine import refined
 from ropebell.light.transport import Gather, Hits
@@ -21,12 +22,13 @@ from ropebell.light.transport import Gather, Hits
 
 def judged(
     built: Built, hits: Hits, sources: Sources, request: Request, store: Store, base: str, hits_digest: str,
-    tick: Callable[[float], None],
+    watch: Callable[[I32], None], tick: Callable[[float], None],
 ) -> tuple[Built, dict[str, Any]]:  # fmt: skip
     """The build with the noise of each texel; with a noise target, those still noisier than that are lit by more rays.
 
     Args:
         base: names what gather rays depend on. hits_digest: names the hit table, and with a target the light too.
+        watch: told of tables that memory may be given back of.
 
     Returns:
         The build, and for the manifest how noisy it is and what refining took.
@@ -40,7 +42,7 @@ def judged(
         digest = digest_of("refined", hits_digest, built.solution.bounces)
         found = store.get(digest)
         if found is None:
-            found = _refined(built, hits, seen, request, store, base, digest, tick)
+            found = _refined(built, hits, seen, request, store, base, digest, watch, tick)
         noise, told["refined"] = found.arrays["noise"], found.meta
         refined_light = replace(built.solution, total=found.arrays["total"], direct=found.arrays["direct"])
         built = replace(built, solution=refined_light)
@@ -58,12 +60,12 @@ def judged(
 
 def _refined(
     built: Built, hits: Hits, seen: SeenLight, request: Request, store: Store, base: str, digest: str,
-    tick: Callable[[float], None],
+    watch: Callable[[I32], None], tick: Callable[[float], None],
 ) -> Artifact:  # fmt: skip
     workers, seed, rays = request.workers, request.recipe.light.seed, hits.table.shape[1]
     gather = Gather.of(built.surface, built.space, built.texels, built.atlas, built.samples, seed)
     # As much again as the stored rays may be kept.
-    waves = Waves(gather, store, base, rays, hits.table.nbytes, workers, tick)
+    waves = Waves(gather, store, base, rays, hits.table.nbytes, watch, workers, tick)
     solution = built.solution
     done = refined(
         solution.total, solution.direct, hits.table, hits.shot, hits.shot >= rays, seen,

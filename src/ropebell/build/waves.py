@@ -28,6 +28,7 @@ class Waves:
         gather: the rays of all texels. base: names what they depend on besides the wave.
         rays: of each texel and wave.
         room: bytes that may still be kept.
+        watch: told of tables that memory may be given back of.
         tick: called now and then, may raise `Stopped`.
         known: rays that were there already.
     """
@@ -37,6 +38,7 @@ class Waves:
     base: str
     rays: int
     room: int
+    watch: Callable[[I32], None]
     workers: int
     tick: Callable[[float], None]
     known: int = 0
@@ -49,6 +51,8 @@ class Waves:
         """
         digest = digest_of("wave", self.base, self.rays, wave)
         old = self.store.get(digest)
+        if old is not None:
+            self.watch(old.arrays["hits"])
         had = old.arrays["rows"] if old is not None else np.zeros(0, np.int32)
         union = np.union1d(had, rows).astype(np.int32)
         fresh = self.gather.among(rows, self.gather.seed + STRIDE * wave)
@@ -58,6 +62,7 @@ class Waves:
             if len(union) > len(had) and size <= self.room:
                 folder = stack.enter_context(self.store.writing(digest, durable=False))
                 kept = new_table(folder / "hits.npy", (len(union), self.rays))
+                self.watch(kept)
                 np.save(folder / "rows.npy", union)
                 self.store.describe(folder, {"rows": [len(union)], "hits": list(kept.shape)}, {})
                 if old is not None:
