@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import gc
 import os
+import sys
 import threading
 from collections.abc import Iterator
 from pathlib import Path
@@ -20,6 +22,18 @@ def _own_folders(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.M
         folder: Path = home / name.lower()
         folder.mkdir()
         monkeypatch.setenv(name, str(folder))
+
+
+@pytest.fixture(autouse=True)
+def _no_old_windows() -> None:
+    """Closed windows of earlier tests hang in cycles; left to pile up, each change of the look would style thousands of
+    widgets more."""
+    qt, core = sys.modules.get("PyQt6.QtWidgets"), sys.modules.get("PyQt6.QtCore")
+    if qt is None or core is None or qt.QApplication.instance() is None or not qt.QApplication.topLevelWidgets():
+        return
+    gc.collect()
+    core.QCoreApplication.sendPostedEvents(None, core.QEvent.Type.DeferredDelete.value)
+    gc.collect()
 
 
 @pytest.fixture(autouse=True)

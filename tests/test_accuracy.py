@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from ropebell.bench import accuracy
+from ropebell.bench import accuracy, told_noise
 from ropebell.bench.closed_forms import ClosedForm, closed_forms, lambert_polygon, middles
 from ropebell.cli.main import main
 
@@ -54,12 +54,22 @@ def test_the_page_is_written_and_its_figures_are_those_measured(
 ) -> None:
     some = [c for c in CASES if c.name in ("sun", "parallel unit squares, 1 m apart")]
     monkeypatch.setattr(accuracy, "closed_forms", lambda: some)
+    monkeypatch.setattr(told_noise, "DENSITY", 0.5)
+    monkeypatch.setattr(told_noise, "TRUE_RAYS", 512)
     assert main(["accuracy", "--out", str(tmp_path / "page.md"), "--json"]) == 0
     told = json.loads(capsys.readouterr().out)
     assert [c["name"] for c in told["cases"]] == [c.name for c in some]
     page = (tmp_path / "page.md").read_text()
     assert f"{100 * told['cases'][0]['mean']:+.2f} %" in page and "not known apart" in page and "no noise" in page
+    assert {t["rays"] for t in told["told_noise"]} == {64, 256}
+    for band in told["told_noise"]:
+        assert band["least"] <= band["told"] <= band["most"] and f"{100 * band['true']:.2f} % |" in page
+    # Many texels at a time, the noise told is near the noise there is.
+    often = [t["told"] / t["true"] for t in told["told_noise"] if t["texels"] > 3000]
+    assert often and min(often) > 0.6 and max(often) < 2.0
     assert main(["accuracy", "--out", str(tmp_path / "no" / "folder.md")]) == 2
     assert "cannot be written" in capsys.readouterr().err
     made = accuracy.Accuracy("x", "y", 3, -0.004, (0.1, 0.05, 0.02), 0.58)
-    assert "| x | y | 3 | -0.40 % | 10.00 %, 5.00 %, 2.00 % | 0.58 |" in accuracy.report([made], datetime.date.today())
+    assert "| x | y | 3 | -0.40 % | 10.00 %, 5.00 %, 2.00 % | 0.58 |" in accuracy.report(
+        [made], [], datetime.date.today()
+    )

@@ -203,6 +203,7 @@ def test_the_bench_measures_what_it_says(
 ) -> None:
     """On a tiny level: every figure is there and makes sense; the values themselves are for the real bench."""
     monkeypatch.setattr(measure, "STRENGTHS", (100.0,))
+    monkeypatch.setattr(measure, "READY_SECONDS", 0.0)
     monkeypatch.setattr(measure, "STOPPED_IN", ("transport",))
     monkeypatch.setattr(measure, "BIG_HALLS", 1)
     monkeypatch.setattr(engine, "SIZES", (400_000, 800_000))
@@ -213,6 +214,8 @@ def test_the_bench_measures_what_it_says(
     figures = json.loads(said(capsys)[0])
     assert 0 < figures["transport_vs_bare"] < 1.5
     assert figures["relight_s"] > 0 and figures["full_build_s"] > 0
+    assert figures["relight_waiting_s"] > 0 and figures["full_waiting_s"] > 0
+    assert 0 < figures["target_rays_vs_even"] <= 1 and 0 < figures["target_stored_share"] <= 1
     assert figures["changed_density_rays_kept"] > 0.5 and figures["changed_density_s"] > 0
     assert figures["denoise_s"] > -0.5 and figures["limited_peak_memory_mb"] < figures["limit_mb"]
     assert figures["peak_memory_mb_per_million_texels"] > 100

@@ -13,6 +13,7 @@ import numpy as np
 
 import ropebell
 from ropebell.bench.closed_forms import DENSITY, ClosedForm, closed_forms
+from ropebell.bench.told_noise import TRUE_RAYS, Told, table
 from ropebell.build.journal import Journal
 from ropebell.build.meter import Meter
 from ropebell.build.pages import write_page
@@ -106,12 +107,12 @@ def run() -> list[Accuracy]:
     return [accuracy(case) for case in closed_forms()]
 
 
-def as_json(found: list[Accuracy]) -> dict[str, Any]:
+def as_json(found: list[Accuracy], noise: list[Told]) -> dict[str, Any]:
     """One document."""
-    return {"cases": [vars(a) for a in found], "divisors": list(DIVISORS)}
+    return {"cases": [vars(a) for a in found], "divisors": list(DIVISORS), "told_noise": [vars(t) for t in noise]}
 
 
-def report(found: list[Accuracy], today: datetime.date) -> str:
+def report(found: list[Accuracy], noise: list[Told], today: datetime.date) -> str:
     """The page docs/accuracy.md."""
     head = f"""# How right the light is
 
@@ -129,9 +130,17 @@ better. Pages are half floats, so nothing is better than 0.05 %.
 """
     rows = []
     for a in found:
-        noise = ", ".join(f"{100 * n:.2f} %" for n in a.noise) or "not known apart"
+        scatter = ", ".join(f"{100 * n:.2f} %" for n in a.noise) or "not known apart"
         slope = "no noise" if a.slope is None and a.noise else ("" if a.slope is None else f"{a.slope:.2f}")
-        rows.append(f"| {a.name} | {a.source} | {a.places} | {100 * a.mean:+.2f} % | {noise} | {slope} |")
+        rows.append(f"| {a.name} | {a.source} | {a.places} | {100 * a.mean:+.2f} % | {scatter} | {slope} |")
+    told = f"""
+
+## How true the told noise is
+
+Every build tells how noisy each texel is (`layers/noise`), and a noise target goes by it. Here the sample level with
+few rays is held against itself with {TRUE_RAYS:,}: texels in bands of what was told of them, and how far off they are.
+
+{table(noise)}"""
     tail = """
 
 What has no closed form is held by the tests: a path tracer written apart from the engine
@@ -140,4 +149,4 @@ and coloured walls. What only bounces, is cut out, or glows by a picture has tes
 (`tests/test_closed_forms.py`, `tests/test_cutouts.py`, `tests/test_emission_pictures.py`, `tests/test_area_lights.py`,
 `tests/test_sky.py`).
 """
-    return head + "\n".join(rows) + tail
+    return head + "\n".join(rows) + told + tail

@@ -33,7 +33,7 @@ from ropebell.light.transport import Hits
 Tick = Callable[[float], None]
 
 # Raised when a stage's method changes, so that artifacts of older versions are not taken for new ones.
-VERSIONS = {"charts": 5, "footing": 2, "direct": 3, "transport": 3, "albedo": 3, "sky": 2}
+VERSIONS = {"charts": 5, "footing": 2, "direct": 3, "transport": 4, "albedo": 3, "sky": 2}
 
 
 @dataclass(frozen=True)

@@ -157,17 +157,17 @@ def _bench(as_json: bool, scale: float, window: bool, plot: Path | None) -> int:
 
 
 def _accuracy(out: Path | None, as_json: bool) -> int:
-    from ropebell.bench import accuracy
+    from ropebell.bench import accuracy, told_noise
 
-    found = accuracy.run()
-    page = accuracy.report(found, datetime.date.today())
+    found, noise = accuracy.run(), told_noise.run()
+    page = accuracy.report(found, noise, datetime.date.today())
     if out is not None:
         try:
             write_text(out, page)
         except OSError as error:
             raise UsageError(f"it cannot be written ({error.strerror})", out, "Name another file") from error
     if as_json:
-        print(json.dumps(accuracy.as_json(found)))
+        print(json.dumps(accuracy.as_json(found, noise)))
     elif out is None:
         print(page)
     return EXIT_DONE

@@ -1,0 +1,105 @@
+"""Whether the noise that a build tells of its texels is the noise they have."""
+
+from __future__ import annotations
+
+import tempfile
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ropebell.build.journal import Journal
+from ropebell.build.pipeline import Pipeline
+from ropebell.build.recipe import named, with_value
+from ropebell.build.request import Request
+from ropebell.build.result import read_noise, read_pages
+from ropebell.demo.write import LEVEL_NAME, write_demo
+from ropebell.level.model import F64
+from ropebell.light.certainty import luminance
+
+SKY = (300.0, 350.0, 450.0)
+DENSITY = 3.0
+RAYS = (64, 256)
+TRUE_RAYS = 2048
+# Between these shares of their light texels are told to be.
+BANDS = (0.001, 0.003, 0.01, 0.03, 0.1, 0.3)
+
+
+@dataclass(frozen=True)
+class Told:
+    """Texels that were told to be about as noisy.
+
+    Attributes:
+        rays: of each texel. least, most: told share of their light. texels: how many there are.
+        told, true: root mean square over them, as shares of their light.
+    """
+
+    rays: int
+    least: float
+    most: float
+    texels: int
+    told: float
+    true: float
+
+
+def run() -> list[Told]:
+    """Build the sample level with few rays and with very many, and compare."""
+    found = []
+    with tempfile.TemporaryDirectory(prefix="ropebell-noise-") as scratch:
+        folder = Path(scratch)
+        level = write_demo(folder / "level") / LEVEL_NAME
+        light, _ = _built(level, folder, TRUE_RAYS)
+        for rays in RAYS:
+            rough, noise = _built(level, folder, rays)
+            found += banded(rays, noise, rough, light)
+    return found
+
+
+def banded(rays: int, noise: F64, rough: F64, light: F64) -> list[Told]:
+    """Told noise against the error there is, by bands of the former.
+
+    Args:
+        noise: (n,) told shares. rough, light: (n,) lux with that noise, and without.
+    """
+    known = (noise > 0) & (light > 0.01 * light[light > 0].mean())
+    error: F64 = np.abs(rough - light)[known] / light[known]
+    told = noise[known]
+    bands = []
+    for least, most in zip(BANDS[:-1], BANDS[1:]):
+        among: NDArray[np.bool_] = (told >= least) & (told < most)
+        if among.any():
+            rms = [float(np.sqrt((values[among] ** 2).mean())) for values in (told, error)]
+            bands.append(Told(rays, least, most, int(among.sum()), *rms))
+    return bands
+
+
+def _built(level: Path, folder: Path, rays: int) -> tuple[F64, F64]:
+    """(n,) luminance and told noise of every place on the pages."""
+    made = with_value(with_value(named("working"), "density.texels_per_metre", DENSITY), "light.gather_rays", rays)
+    out = folder / f"{rays}"
+    out.mkdir()
+    journal = Journal(out)
+    try:
+        manifest = Pipeline(
+            Request(level, out, folder / "cache", made, SKY, pictures=False), journal, lambda: None
+        ).run()
+    finally:
+        journal.close()
+    total, _ = read_pages(out, manifest)
+    noise = read_noise(out, manifest)
+    assert noise is not None
+    return luminance(total.reshape(-1, 3)), noise.reshape(-1).astype(np.float64)
+
+
+def table(found: list[Told]) -> str:
+    """Rows for the page of accuracy."""
+    head = """| rays | told to be | texels | told, root mean square | true |
+| --- | --- | --- | --- | --- |
+"""
+    rows = [
+        f"| {t.rays} | {100 * t.least:g} – {100 * t.most:g} % | {t.texels:,} | {100 * t.told:.2f} % "
+        f"| {100 * t.true:.2f} % |"
+        for t in found
+    ]
+    return head + "\n".join(rows)
