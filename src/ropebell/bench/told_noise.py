@@ -32,15 +32,15 @@ class Told:
 
     Attributes:
         rays: of each texel. least, most: told share of their light. texels: how many there are.
-        told, true: root mean square over them, as shares of their light.
+        once, twice: share of them that is off by no more than is told, and by no more than twice that.
     """
 
     rays: int
     least: float
     most: float
     texels: int
-    told: float
-    true: float
+    once: float
+    twice: float
 
 
 def run() -> list[Told]:
@@ -64,13 +64,13 @@ def banded(rays: int, noise: F64, rough: F64, light: F64) -> list[Told]:
     """
     known = (noise > 0) & (light > 0.01 * light[light > 0].mean())
     error: F64 = np.abs(rough - light)[known] / light[known]
-    told = noise[known]
+    told: F64 = noise[known]
     bands = []
     for least, most in zip(BANDS[:-1], BANDS[1:]):
         among: NDArray[np.bool_] = (told >= least) & (told < most)
         if among.any():
-            rms = [float(np.sqrt((values[among] ** 2).mean())) for values in (told, error)]
-            bands.append(Told(rays, least, most, int(among.sum()), *rms))
+            shares = [float((error[among] <= times * told[among]).mean()) for times in (1.0, 2.0)]
+            bands.append(Told(rays, least, most, int(among.sum()), *shares))
     return bands
 
 
@@ -94,12 +94,11 @@ def _built(level: Path, folder: Path, rays: int) -> tuple[F64, F64]:
 
 def table(found: list[Told]) -> str:
     """Rows for the page of accuracy."""
-    head = """| rays | told to be | texels | told, root mean square | true |
+    head = """| rays | told to be | texels | off by no more than told | than twice that |
 | --- | --- | --- | --- | --- |
 """
-    rows = [
-        f"| {t.rays} | {100 * t.least:g} – {100 * t.most:g} % | {t.texels:,} | {100 * t.told:.2f} % "
-        f"| {100 * t.true:.2f} % |"
-        for t in found
-    ]
+    rows = []
+    for t in found:
+        band = f"{100 * t.least:g} – {100 * t.most:g} %"
+        rows.append(f"| {t.rays} | {band} | {t.texels:,} | {100 * t.once:.0f} % | {100 * t.twice:.0f} % |")
     return head + "\n".join(rows)
