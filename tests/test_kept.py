@@ -12,6 +12,7 @@ import numpy as np
 import pytest
 
 from helpers import bake, level_file, recipe, room
+from ropebell.build import kin
 from ropebell.build.journal import Journal, read_events
 from ropebell.build.pipeline import Pipeline
 from ropebell.build.request import Request
@@ -247,3 +248,15 @@ def test_a_hit_table_that_does_not_fit_the_disk_fails_with_a_word(tmp_path: Path
     assert not list((tmp_path / "cache").glob("*.begun"))
     bake(level, made, tmp_path / "b")
     assert read_manifest(tmp_path / "b")["kept"]["rays"] == 0
+
+
+def test_many_tables_of_one_layout_do_not_push_out_the_others(tmp_path: Path) -> None:
+    store = Store(tmp_path)
+    kin.remember(store, "ground", "old layout", "table", 1)
+    for number in range(20):
+        kin.remember(store, "ground", "layout", f"table {number}", 1)
+    kin.remember(store, "ground", "layout", "table 18", 1)
+    known = [(e["charts"], e["transport"]) for e in kin._known(store, "ground")]
+    assert known == [
+        ("old layout", "table"), ("layout", "table 17"), ("layout", "table 19"), ("layout", "table 18"),
+    ]  # fmt: skip

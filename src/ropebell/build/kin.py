@@ -23,6 +23,8 @@ from ropebell.level.scene import Scene
 from ropebell.light.kept import Kept
 
 MOST_KNOWN = 12
+# With a noise target every change of light makes a table of the same layout.
+MOST_OF_A_LAYOUT = 3
 # Less than this in common is not worth the copying.
 LEAST_SHARE = 0.02
 
@@ -93,8 +95,11 @@ class Earlier:
 def remember(store: Store, ground: str, charts: str, transport: str, seed: int) -> None:
     """Note a layout and the hit table about to be shot on it."""
     entry = {"charts": charts, "transport": transport, "seed": seed}
-    known = [e for e in _known(store, ground) if e != entry]
-    store.put(_name(ground), {}, {"known": [*known, entry][-MOST_KNOWN:]}, durable=False)
+    known: list[dict[str, Any]] = []
+    for other in [entry, *(e for e in reversed(_known(store, ground)) if e != entry)]:
+        if sum(e["charts"] == other["charts"] for e in known) < MOST_OF_A_LAYOUT:
+            known.append(other)
+    store.put(_name(ground), {}, {"known": known[:MOST_KNOWN][::-1]}, durable=False)
 
 
 def find_kin(

@@ -68,12 +68,12 @@ class _Lines:
     """Lines of a pipe, which can be asked whether there is another."""
 
     def __init__(self, source: int) -> None:
-        self._source, self._read = source, b""
+        self._pipe, self._read = source, b""
 
     def next(self) -> str:
         """Wait for a line; empty at the end."""
         while b"\n" not in self._read:
-            part = os.read(self._source, 1 << 16)
+            part = os.read(self._pipe, 1 << 16)
             if not part:
                 break
             self._read += part
@@ -83,7 +83,7 @@ class _Lines:
     @property
     def waiting(self) -> bool:
         """Whether there is more to read, or the other side is gone."""
-        return bool(self._read) or bool(select.select([self._source], [], [], 0)[0])
+        return bool(self._read) or bool(select.select([self._pipe], [], [], 0)[0])
 
 
 def lay_out(level: Path, cache: Path, lines: _Lines) -> None:
