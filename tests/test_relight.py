@@ -10,10 +10,11 @@ import pytest
 
 from helpers import bake, floor, level_file, recipe, room
 from ropebell.build.fields import SKY, reflecting
+from ropebell.build.meter import Meter
 from ropebell.build.precheck import gather
 from ropebell.build.recipe import CONVERGED
 from ropebell.build.relight import Relight
-from ropebell.build.result import open_result
+from ropebell.build.result import open_result, read_pages
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import box
 from ropebell.level.brief import Brief, EmitterChange, LightChange
@@ -132,6 +133,28 @@ def test_surfaces_of_another_colour_are_relit(level: Path, tmp_path: Path) -> No
     green = found.light(strengths).total - found.light(strengths).direct
     red = before.light(strengths).total - before.light(strengths).direct
     assert green[:, 1].sum() > green[:, 0].sum() and red[:, 0].sum() > red[:, 1].sum()
+
+
+def test_rays_to_a_noise_target_are_relit_and_metered_too(level: Path, tmp_path: Path) -> None:
+    target = 0.05
+    made = recipe("working", density__texels_per_metre=5.0, light__noise_target=target)
+    manifest = bake(level, made, tmp_path / "a", sky=SKIES)
+    assert manifest["digests"]["hits"] != manifest["digests"]["transport"]
+    gathered = gather(open_level(level), Brief(lights={"lights/lamp": LightChange(410.0)}), made, SKIES, ())
+    found = Relight.of(manifest, gathered, tmp_path / "cache", lambda _: None)
+    assert found is not None and (found.hits.shot < found.hits.table.shape[1]).any()
+    relit = found.light(found.strengths(gathered.subject.baking, SKIES)).total
+    brief = Brief(lights={"lights/lamp": LightChange(410.0)})
+    again = bake(level, made, tmp_path / "b", sky=SKIES, brief=brief)
+    total, _ = read_pages(tmp_path / "b", again)
+    built = total[found.texels.page, found.texels.row, found.texels.column]
+    open_ = found.target == np.arange(len(found.target))
+    # Its build may judge otherwise which texels are sure, so they agree to within the target only.
+    assert relit[open_].mean() == pytest.approx(built[open_].mean(), rel=0.2 * target)
+    assert np.median(np.abs(relit - built)[open_] / np.maximum(built[open_], 1.0)) < target
+    reading = Meter(open_result(tmp_path / "a")).read(np.array([2.0, 0.0, 2.0]))
+    assert sum(reading.lights.values())[0] == pytest.approx(reading.irradiance[0], rel=0.01)
+    assert reading.noise is not None and 0 <= reading.noise < 0.5
 
 
 def test_relight_is_not_offered_for_other_rays_or_without_artifacts(level: Path, tmp_path: Path) -> None:

@@ -552,7 +552,12 @@ def test_noise_has_a_view_and_stands_beside_the_light_under_the_pointer(window: 
     s = window.session
     window.commands.run("view.noise")
     assert "known once a build is done" in window.strip.view.text()
-    window.recipe_bench.numbers["light.noise_target"].field.setValue(0.1)
+    numbers = window.recipe_bench.numbers
+    assert "off" in numbers["light.noise_target"].note.text()
+    numbers["light.noise_target"].field.setValue(0.1)
+    assert "at most" in numbers["light.gather_rays"].note.text() and "off" not in (
+        numbers["light.noise_target"].note.text()
+    )
     window.commands.run("build.start")
     qtbot.waitUntil(lambda: not window.builds.running and s.shown is not None, timeout=LONG)
     idle(window, qtbot)

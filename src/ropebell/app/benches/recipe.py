@@ -227,8 +227,12 @@ class RecipeBench(QWidget):
         return f"Last build: {100 * rms:.2g} % off in the mean, {100 * largest:.2g} % at most, {size}."
 
     def _note(self, recipe: Recipe, key: str) -> str:
-        """Default and last-built value, only where they differ from what is set."""
+        """What the value means where that is not plain; default and last-built value where they differ from it."""
         notes = []
+        if key == "light.noise_target" and not recipe.light.noise_target:
+            notes.append("off, so each texel gets all rays")
+        if key == "light.gather_rays" and recipe.light.noise_target:
+            notes.append("at most, until the noise target is met")
         default = SHIPPED.get(recipe.name)
         value = get(recipe, key)
         if default is not None and get(default, key) != value:
