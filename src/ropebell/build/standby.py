@@ -28,7 +28,9 @@ from ropebell.light.direct import emitter_field, light_field
 from ropebell.light.near import TexelBlocks
 from ropebell.light.rays import RaySpace
 from ropebell.light.sky import SkyMap, sky_field
+from ropebell.light.solve import gathered_light
 from ropebell.light.surface import OpenSamples, Surface
+from ropebell.light.transport import Hits
 
 WARM_LEVEL = """mtllib warm.mtl
 v 0 0 0\nv 0 0 1\nv 1 0 1\nv 1 0 0\nv 0 1 0\nv 1 1 0\nv 0.5 1.2 0.2
@@ -105,19 +107,21 @@ def warm() -> None:
         folder = Path(scratch)
         (folder / "warm.mtl").write_text("newmtl a\nKd 0.5 0.5 0.5\nnewmtl glow\nKe 1 1 1\n")
         (folder / "warm.obj").write_text(WARM_LEVEL)
-        out = folder / "out"
-        out.mkdir()
-        journal = Journal(out)
-        try:
-            recipe = with_value(named("sketch"), "occlusion.enabled", True)
-            for key in ("finish.denoise", "finish.stitch_seams", "output.directional"):
-                recipe = with_value(recipe, key, True)
-            recipe = with_value(recipe, "light.noise_target", 1e-3)
-            request = Request(folder / "warm.obj", out, folder / "cache", recipe, (1.0, 1.0, 1.0))
-            Pipeline(request, journal, lambda: None).run()
-            _warm_lights()
-        finally:
-            journal.close()
+        recipe = with_value(named("sketch"), "occlusion.enabled", True)
+        for key in ("finish.denoise", "finish.stitch_seams", "output.directional"):
+            recipe = with_value(recipe, key, True)
+        # From nothing, then with what was shot: to another target, and at another density.
+        for number, (target, density) in enumerate(((1e-3, 4.0), (0.5, 4.0), (0.5, 5.0), (0.0, 5.0))):
+            recipe = with_value(with_value(recipe, "light.noise_target", target), "density.texels_per_metre", density)
+            out = folder / f"{number}"
+            out.mkdir()
+            journal = Journal(out)
+            try:
+                request = Request(folder / "warm.obj", out, folder / "cache", recipe, (1.0, 1.0, 1.0))
+                Pipeline(request, journal, lambda: None).run()
+            finally:
+                journal.close()
+        _warm_lights()
 
 
 def _warm_lights() -> None:
@@ -151,5 +155,7 @@ def _warm_lights() -> None:
     )  # fmt: skip
     down = np.array([[0.0, -1.0, 0.0]], np.float32)
     RaySpace(corners, None, holed).blocked(-down - space.centre.astype(np.float32), down, np.ones(1, np.float32))
+    seen, none = Hits.of(np.zeros((1, 1), np.int32)), np.zeros(1, np.int32)
+    gathered_light(seen, np.zeros(3), np.zeros((1, 3), np.float32), none, np.ones((1, 1), np.bool_), 1)
     sky = SkyMap.of(np.ones((2, 4, 3), np.float32), 0.0)
     sky_field(sky, surface, space, samples, 1, 0, 1, lambda _: None)
