@@ -156,6 +156,6 @@ def _warm_lights() -> None:
     down = np.array([[0.0, -1.0, 0.0]], np.float32)
     RaySpace(corners, None, holed).blocked(-down - space.centre.astype(np.float32), down, np.ones(1, np.float32))
     seen, none = Hits.of(np.zeros((1, 1), np.int32)), np.zeros(1, np.int32)
-    gathered_light(seen, np.zeros(3), np.zeros((1, 3), np.float32), none, np.ones((1, 1), np.bool_), 1)
+    gathered_light(seen, np.zeros(3, np.float32), np.zeros((1, 3), np.float32), none, np.ones((1, 1), np.bool_), 1)
     sky = SkyMap.of(np.ones((2, 4, 3), np.float32), 0.0)
     sky_field(sky, surface, space, samples, 1, 0, 1, lambda _: None)
