@@ -10,8 +10,14 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
+from hypothesis import settings
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+
+# A busy machine is no fault of the code; timings belong in the bench.
+settings.register_profile("suite", deadline=None)
+settings.load_profile("suite")
 
 
 @pytest.fixture(autouse=True)
