@@ -5,6 +5,8 @@ from __future__ import annotations
 import os
 import resource
 import signal
+import subprocess
+import sys
 from pathlib import Path
 from typing import Any
 
@@ -14,6 +16,7 @@ import pytest
 from helpers import bake, level_file, recipe, room
 from ropebell.build import kin
 from ropebell.build.journal import Journal, read_events
+from ropebell.build.memory import peak_bytes
 from ropebell.build.pipeline import Pipeline
 from ropebell.build.request import Request
 from ropebell.build.result import read_manifest
@@ -260,3 +263,12 @@ def test_many_tables_of_one_layout_do_not_push_out_the_others(tmp_path: Path) ->
     assert known == [
         ("old layout", "table"), ("layout", "table 17"), ("layout", "table 19"), ("layout", "table 18"),
     ]  # fmt: skip
+
+
+def test_the_peak_is_that_of_this_program_alone() -> None:
+    """A process begins with the peak of the one that started it, as `getrusage` tells it."""
+    held = np.ones(60 << 20, np.uint8)  # 60 MB, all of them touched
+    script = "from ropebell.build.memory import peak_bytes; print(peak_bytes())"
+    told = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=True).stdout
+    assert 5 << 20 < int(told) < 200 << 20
+    assert peak_bytes() > held.nbytes

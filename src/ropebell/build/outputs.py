@@ -5,7 +5,6 @@ from __future__ import annotations
 import datetime
 import os
 import platform
-import resource
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
@@ -17,6 +16,7 @@ import numpy as np
 
 import ropebell
 from ropebell.build.formats import ENCODERS, SUFFIXES, compared, errors
+from ropebell.build.memory import peak_bytes
 from ropebell.build.pages import needs_single, write_page
 from ropebell.build.request import Request
 from ropebell.build.thumbnail import thumbnail
@@ -214,7 +214,7 @@ def _manifest(request: Request, built: Built, pages: list[dict[str, Any]], facts
         "bounces": solution.bounces,
         "energy": [float(e) for e in solution.energy],
         "cache": str(request.cache),
-        "peak_memory_mb": resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024,
+        "peak_memory_mb": peak_bytes() >> 20,
         "machine": {
             "system": platform.platform(),
             "processor": platform.machine(),
