@@ -9,7 +9,7 @@ from ropebell.app.stage.pointing import Spot
 from ropebell.app.stage.renderer import CHART_VIEWS, UNLIT_VIEWS, VIEWS
 from ropebell.app.words import luminance, lux
 
-NOISE_SCALE = "± 1 % grey, 3 % amber, 10 % red"
+NOISE_SCALE = "1 % grey, 3 % amber, 10 % red"
 
 if TYPE_CHECKING:
     from ropebell.app.window import Window
@@ -58,7 +58,7 @@ class StripWords:
             strip.state.setText("surfaces only, no light yet" if lightless else "")
         for button in (strip.view, strip.exposure, strip.filter, strip.eye, strip.hidden):
             button.setVisible(s.now is not None)
-        strip.exposure.setVisible(w.stage.has_light)
+        strip.exposure.setVisible(w.stage.has_light and w.stage.look.view != "noise")
         strip.filter.setVisible(w.stage.has_light)
         strip.view.setVisible(s.now is not None)
         self.refresh_eye()
@@ -102,7 +102,8 @@ class StripWords:
             return
         light = luminance(spot.irradiance)
         text = lux(light)
-        if spot.direct is not None and w.picture.live is None:
+        noisy = w.stage.look.view == "noise"
+        if spot.direct is not None and w.picture.live is None and not noisy:
             text += f"   direct {lux(luminance(spot.direct))}"
         if spot.noise is not None and w.picture.live is None:
             text += f"   ± {100 * spot.noise:.2g} %"
