@@ -139,8 +139,8 @@ better. Pages are half floats, so nothing is better than 0.05 %.
 
 Every build tells how noisy each texel is (`layers/noise`), and a noise target goes by it. Here the sample level with
 few rays is held against itself with {TRUE_RAYS:,} rays: texels in bands of what was told of them, and how many are off
-by no more than that. Errors spread as by Gauss would give 68 % and 95 %. What is not told is noise that a texel has from the
-noise of others by way of bounces, and light that none of its rays nor of its neighbours' has met.
+by no more than that. Errors spread as by Gauss would give 68 % and 95 %. What is not told is noise that a texel has
+from the noise of others by way of bounces, and light that none of its rays nor of its neighbours' has met.
 
 {table(noise)}"""
     tail = """
