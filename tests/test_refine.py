@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from pathlib import Path
+from types import SimpleNamespace
 
 import numpy as np
 import pytest
@@ -136,6 +137,19 @@ def test_another_light_or_target_gives_what_a_build_from_nothing_gives_with_few_
     waves = [m["finish"]["refined"] for m in (again, nothing)]
     assert waves[0]["rays"] == waves[1]["rays"] > 0
     assert waves[0]["kept"] > 0 and waves[1]["kept"] == 0
+
+
+def test_a_disk_without_room_to_spare_costs_no_build(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    path = windowed(tmp_path)
+    found = []
+    for name, free in (("full", 0), ("roomy", 1 << 40)):
+        monkeypatch.setattr("shutil.disk_usage", lambda _, free=free: SimpleNamespace(free=free))
+        values = recipe("sketch", density__texels_per_metre=DENSITY, finish__denoise=False, **TARGET)
+        manifest = bake(path, values, tmp_path / name, sky=(200.0, 200.0, 200.0), cache=tmp_path / f"{name}-cache")
+        found.append((manifest["finish"]["refined"]["rays"], read_pages(tmp_path / name, manifest)[0]))
+    assert found[0][0] == found[1][0] > 0 and (found[0][1] == found[1][1]).all()
+    kept = [len(list((tmp_path / f"{name}-cache").glob("*/rows.npy"))) for name in ("full", "roomy")]
+    assert kept[0] == 0 and kept[1] > 0
 
 
 def test_a_build_that_was_stopped_between_two_judgements_goes_on_to_the_same(

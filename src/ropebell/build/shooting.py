@@ -160,7 +160,8 @@ def _forget(hits: NDArray, done: NDArray, rows: NDArray, keep: NDArray) -> None:
         done[i] = keep[i]
 
 
-def _shoot(    gather: Gather, want: I32, hits: I32, done: I32, first_rows: NDArray[np.bool_] | None, workers: int,
+def _shoot(
+    gather: Gather, want: I32, hits: I32, done: I32, first_rows: NDArray[np.bool_] | None, workers: int,
     tick: Callable[[float], None], shown: Callable[[I32, int], None],
 ) -> int:  # fmt: skip
     rays = hits.shape[1]

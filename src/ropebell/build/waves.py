@@ -3,6 +3,7 @@ light or another target need not shoot them again."""
 
 from __future__ import annotations
 
+import shutil
 from collections.abc import Callable, Iterator
 from contextlib import ExitStack
 from dataclasses import dataclass
@@ -16,6 +17,8 @@ from ropebell.light.transport import Gather, empty_hits
 
 # Bytes of hits at a time.
 AT_ONCE = 32 << 20
+# Room on the disk, in times of what is to be kept.
+SPARE = 2
 # Between the seeds of two waves.
 STRIDE = 7919
 
@@ -59,7 +62,7 @@ class Waves:
         size = 4 * self.rays * len(union)
         with ExitStack() as stack:
             kept = None
-            if len(union) > len(had) and size <= self.room:
+            if len(union) > len(had) and size <= self.room and self._fits(size):
                 folder = stack.enter_context(self.store.writing(digest, durable=False))
                 kept = new_table(folder / "hits.npy", (len(union), self.rays))
                 self.watch(kept)
@@ -76,11 +79,15 @@ class Waves:
                     kept[np.searchsorted(union, rows[part])] = table
                 yield part, table
 
+    def _fits(self, size: int) -> bool:
+        """Whether the disk has room to spare; a build must not fail for want of what only spares the next one time."""
+        return shutil.disk_usage(self.store.folder).free > SPARE * size
+
     def _table(self, fresh: Gather, rows: I32, part: slice, had: I32, old: Artifact | None) -> I32:
         some = rows[part]
         table = empty_hits(len(some), self.rays)
         at = np.searchsorted(had, some)
-        there = (at < len(had)) & (had[np.minimum(at, max(len(had) - 1, 0))] == some) if len(had) else at < 0
+        there = np.isin(some, had, assume_unique=True)
         if old is not None:
             table[there] = old.arrays["hits"][at[there]]
         self.known += int(there.sum()) * self.rays

@@ -10,6 +10,7 @@ import numpy as np
 from ropebell.charts.atlas import Atlas
 from ropebell.charts.texels import Texels
 from ropebell.level.scene import PlacedLight
+from ropebell.light.certainty import LUMINANCE
 from ropebell.light.direct import DirectField, light_field
 from ropebell.light.footing import texel_keys
 from ropebell.light.rays import RaySpace
@@ -19,7 +20,6 @@ from ropebell.light.surface import OpenSamples, Surface
 MOST_RAYS = 2_000_000
 # Of a light with a size.
 RAYS = 4
-LUMINANCE = np.array([0.2126, 0.7152, 0.0722])
 
 
 def glance(
