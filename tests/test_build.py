@@ -258,25 +258,27 @@ def test_a_full_disk_fails_the_build_and_leaves_no_manifest(tmp_path: Path, monk
 
 # -- the store and the journal
 
+X, Y = digest_of("x"), digest_of("y")
+
 
 def test_artifacts_are_whole_or_absent(tmp_path: Path) -> None:
     store = Store(tmp_path / "cache")
-    assert store.get("x") is None
-    kept = store.put("x", {"a": np.arange(5), "none": np.zeros((0, 3))}, {"k": 1})
+    assert store.get(X) is None
+    kept = store.put(X, {"a": np.arange(5), "none": np.zeros((0, 3))}, {"k": 1})
     np.testing.assert_array_equal(kept.arrays["a"], np.arange(5))
     assert kept.meta == {"k": 1}
-    with pytest.raises(RuntimeError), store.writing("y") as folder:
+    with pytest.raises(RuntimeError), store.writing(Y) as folder:
         (folder / "a.npy").write_bytes(b"half")
         raise RuntimeError
-    assert store.get("y") is None
-    assert [p.name for p in store.folder.iterdir()] == ["x"]
+    assert store.get(Y) is None
+    assert [p.name for p in store.folder.iterdir()] == [X]
 
 
 @pytest.mark.parametrize("spoil", ["truncate", "delete", "meta", "zeros"])
 def test_damaged_artifacts_are_made_anew(tmp_path: Path, spoil: str) -> None:
     store = Store(tmp_path)
-    store.put("x", {"a": np.arange(1000)})
-    file = tmp_path / "x" / "a.npy"
+    store.put(X, {"a": np.arange(1000)})
+    file = tmp_path / X / "a.npy"
     if spoil == "truncate":
         file.write_bytes(file.read_bytes()[:200])
     elif spoil == "delete":
@@ -284,27 +286,28 @@ def test_damaged_artifacts_are_made_anew(tmp_path: Path, spoil: str) -> None:
     elif spoil == "zeros":
         file.write_bytes(b"\0" * file.stat().st_size)
     else:
-        (tmp_path / "x" / META).write_text("{")
-    assert store.get("x") is None
-    store.put("x", {"a": np.arange(3)})
-    assert store.get("x") is not None
+        (tmp_path / X / META).write_text("{")
+    assert store.get(X) is None
+    store.put(X, {"a": np.arange(3)})
+    assert store.get(X) is not None
 
 
 def test_mapped_arrays_never_write_to_the_file(tmp_path: Path) -> None:
     store = Store(tmp_path)
-    store.put("x", {"a": np.arange(4)}).arrays["a"][:] = 9
-    again = store.get("x")
+    store.put(X, {"a": np.arange(4)}).arrays["a"][:] = 9
+    again = store.get(X)
     assert again is not None
     np.testing.assert_array_equal(again.arrays["a"], np.arange(4))
 
 
 def test_the_longest_unused_artifacts_go_first(tmp_path: Path) -> None:
     store = Store(tmp_path, limit_bytes=20_000)
-    for i, name in enumerate("abc"):
+    a, b, c = (digest_of(name) for name in "abc")
+    for i, name in enumerate((a, b, c)):
         store.put(name, {"a": np.zeros(1000)})
         os.utime(tmp_path / name, (i, i))
-    store.trim({"a"})
-    assert sorted(p.name for p in tmp_path.iterdir()) == ["a", "c"]
+    store.trim({a})
+    assert {p.name for p in tmp_path.iterdir()} == {a, c}
 
 
 def test_digests_see_shape_type_and_value() -> None:

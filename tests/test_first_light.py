@@ -16,7 +16,7 @@ from ropebell.build.pipeline import Pipeline
 from ropebell.build.request import Request
 from ropebell.build.runner import BuildProcess, Standby
 from ropebell.build.standby import ahead_line, wanted
-from ropebell.build.store import Store, StoredLayouts
+from ropebell.build.store import Store, StoredLayouts, digest_of
 from ropebell.charts.layout import unwrap
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import ball, box
@@ -123,14 +123,15 @@ def test_a_build_comes_before_what_is_laid_out_ahead(tmp_path: Path) -> None:
 
 
 def test_two_processes_may_keep_the_same_layout(tmp_path: Path) -> None:
+    key = digest_of("x")
     store = Store(tmp_path)
     layout = unwrap(np.random.default_rng(1).random((4, 3, 3)))
-    StoredLayouts(store).save("x", layout)
-    with store.writing("layout-x") as folder:
+    StoredLayouts(store).save(key, layout)
+    with store.writing(f"layout-{key}") as folder:
         (folder / "meta.json").write_text("{}")
-        StoredLayouts(store).save("x", layout)  # another was first
-    kept = StoredLayouts(store).load("x")
+        StoredLayouts(store).save(key, layout)  # another was first
+    kept = StoredLayouts(store).load(key)
     assert kept is None or (kept.uv == layout.uv).all()
-    StoredLayouts(store).save("x", layout)
-    kept = StoredLayouts(store).load("x")
+    StoredLayouts(store).save(key, layout)
+    kept = StoredLayouts(store).load(key)
     assert kept is not None and (kept.uv == layout.uv).all() and (kept.chart == layout.chart).all()

@@ -21,12 +21,14 @@ from ropebell.build.pipeline import Pipeline
 from ropebell.build.request import Request
 from ropebell.build.result import read_manifest
 from ropebell.build.runner import BuildProcess
-from ropebell.build.store import Store
+from ropebell.build.store import Store, digest_of
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import box
 from ropebell.errors import BuildError, Stopped
 from ropebell.level.brief import Brief, Mark
 from ropebell.level.model import Light
+
+X = digest_of("x")
 
 
 def furnished(folder: Path) -> Path:
@@ -171,69 +173,69 @@ def test_a_killed_build_is_gone_on_with(tmp_path: Path) -> None:
 
 def test_what_was_only_just_begun_is_not_there_yet(tmp_path: Path) -> None:
     store = Store(tmp_path)
-    with pytest.raises(KeyError), store.resuming("x", {"a": [4]}) as (folder, _):
+    with pytest.raises(KeyError), store.resuming(X, {"a": ("<i8", [4])}) as (folder, _):
         (folder / "a.npy").touch()
-        assert store.unfinished("x") is None
+        assert store.unfinished(X) is None
         raise KeyError
 
 
 def test_what_was_begun_before_a_power_cut_is_not_trusted(tmp_path: Path) -> None:
-    store, shapes = Store(tmp_path), {"a": [4]}
-    with pytest.raises(KeyError), store.resuming("x", shapes) as (folder, begun):
+    store, shapes = Store(tmp_path), {"a": ("<i8", [4])}
+    with pytest.raises(KeyError), store.resuming(X, shapes) as (folder, begun):
         assert not begun
         np.save(folder / "a.npy", np.arange(4))
-        assert store.unfinished("x") is not None
+        assert store.unfinished(X) is not None
         state = (folder / "begun.json").read_text()
         (folder / "begun.json").write_text(state.replace('"boot": "', '"boot": "another '))
-        assert store.unfinished("x") is None
+        assert store.unfinished(X) is None
         raise KeyError
     # An end that could tell of itself brings it to the disk first.
-    assert store.unfinished("x") is not None
-    with store.resuming("x", shapes) as (folder, begun):
+    assert store.unfinished(X) is not None
+    with store.resuming(X, shapes) as (folder, begun):
         assert begun
-        store.describe(folder, shapes, {"n": 1})
-    found = store.get("x")
-    assert found is not None and found.meta == {"n": 1} and store.unfinished("x") is None
+        store.describe(folder, {"n": 1})
+    found = store.get(X)
+    assert found is not None and found.meta == {"n": 1} and store.unfinished(X) is None
 
 
 def test_two_builds_of_one_table_do_not_meet(tmp_path: Path) -> None:
-    store, shapes = Store(tmp_path), {"a": [4]}
-    with store.resuming("x", shapes) as (first, _):
-        with Store(tmp_path).resuming("x", shapes) as (second, begun):
+    store, shapes = Store(tmp_path), {"a": ("<i8", [4])}
+    with store.resuming(X, shapes) as (first, _):
+        with Store(tmp_path).resuming(X, shapes) as (second, begun):
             assert second != first and not begun
             np.save(second / "a.npy", np.zeros(4))
-            store.describe(second, shapes, {})
-        assert store.get("x") is not None
+            store.describe(second, {})
+        assert store.get(X) is not None
         np.save(first / "a.npy", np.ones(4))
-        store.describe(first, shapes, {})
-    found = store.get("x")
-    assert found is not None and found.arrays["a"].tolist() == [1, 1, 1, 1]
+        store.describe(first, {})
+    found = store.get(X)
+    assert found is not None and found.arrays["a"].tolist() == [0, 0, 0, 0], "it is the same, and may be in use"
 
 
 def test_trimming_leaves_what_is_being_written(tmp_path: Path) -> None:
-    store, shapes = Store(tmp_path, limit_bytes=10), {"a": [4000]}
-    with store.resuming("x", shapes) as (folder, _):
+    store, shapes = Store(tmp_path, limit_bytes=10), {"a": ("<f8", [4000])}
+    with store.resuming(X, shapes) as (folder, _):
         np.save(folder / "a.npy", np.zeros(4000))
         Store(tmp_path, limit_bytes=10).trim(set())
         assert (folder / "a.npy").exists()
-        store.describe(folder, shapes, {})
-    assert store.trim(set()) > 30_000 and store.get("x") is None
+        store.describe(folder, {})
+    assert store.trim(set()) > 30_000 and store.get(X) is None
 
 
 def test_another_shape_begins_anew(tmp_path: Path) -> None:
     store = Store(tmp_path)
-    with pytest.raises(KeyError), store.resuming("x", {"a": [4]}) as (folder, _):
+    with pytest.raises(KeyError), store.resuming(X, {"a": ("<i8", [4])}) as (folder, _):
         np.save(folder / "a.npy", np.arange(4))
         raise KeyError
-    with store.resuming("x", {"a": [5]}) as (folder, begun):
+    with store.resuming(X, {"a": ("<i8", [5])}) as (folder, begun):
         assert not begun and not (folder / "a.npy").exists()
         np.save(folder / "a.npy", np.arange(5))
-        store.describe(folder, {"a": [5]}, {})
+        store.describe(folder, {})
 
 
 def test_a_disk_that_is_full_is_told_and_leaves_nothing(tmp_path: Path) -> None:
     store = Store(tmp_path)
-    with pytest.raises(BuildError, match="cannot be written"), store.resuming("x", {"a": [4]}):
+    with pytest.raises(BuildError, match="cannot be written"), store.resuming(X, {"a": ("<i8", [4])}):
         raise OSError(28, "No space left on device")
     assert not list(tmp_path.iterdir())
 

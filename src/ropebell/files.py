@@ -1,10 +1,14 @@
-"""Writing files whole or not at all: temporary name, flush to disk, rename."""
+"""Writing files whole or not at all: temporary name, flush to disk, rename. Removing nothing but one's own."""
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
+import re
 import secrets
+import stat
+from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
 
@@ -53,3 +57,106 @@ def sync_folder(folder: Path) -> None:
         os.fsync(handle)
     finally:
         os.close(handle)
+
+
+def remove_own(folder: Path, files: str, folders: str = "") -> bool:
+    """Remove a folder that this program wrote, and nothing else: the one way in which folders are ever removed.
+
+    It goes only if it is a folder and no link, and if all that is in it is of a kind that this program puts there; a
+    strange file, a link or a folder inside keeps all of it.
+
+    Args:
+        files: pattern of the names of files in it, and in the folders in it.
+        folders: pattern of the names of folders in it; empty: there are none.
+
+    Returns:
+        Whether it is gone.
+    """
+    try:
+        handle = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW)
+    except FileNotFoundError:
+        return True
+    except OSError:
+        return False
+    try:
+        if not _all_own(handle, files, folders):
+            return False
+        _empty(handle)
+        with contextlib.suppress(FileNotFoundError):
+            os.rmdir(folder)
+    except OSError:
+        return False
+    finally:
+        os.close(handle)
+    return True
+
+
+def own_size(folder: Path, files: str) -> int | None:
+    """Bytes in a folder that this program wrote, None if it is a link or holds anything else; see `remove_own`."""
+    try:
+        handle = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW)
+    except OSError:
+        return None
+    try:
+        if not _all_own(handle, files, ""):
+            return None
+        return sum(os.stat(name, dir_fd=handle, follow_symlinks=False).st_size for name in os.listdir(handle))
+    except OSError:
+        return None
+    finally:
+        os.close(handle)
+
+
+def remove_files(folder: Path, names: Iterable[str]) -> None:
+    """Remove files of a folder by name; links go themselves, what they lead to stays; what is not there is no trouble.
+
+    Nothing happens where the folder itself is a link.
+    """
+    try:
+        handle = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW)
+    except OSError:
+        return
+    try:
+        for name in names:
+            try:
+                os.unlink(name, dir_fd=handle)
+            except OSError:
+                continue
+    finally:
+        os.close(handle)
+
+
+def _all_own(handle: int, files: str, folders: str) -> bool:
+    for name in os.listdir(handle):
+        try:
+            mode = os.stat(name, dir_fd=handle, follow_symlinks=False).st_mode
+        except FileNotFoundError:
+            continue  # another process is removing the same
+        if stat.S_ISDIR(mode) and folders and re.fullmatch(folders, name):
+            inner = os.open(name, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW, dir_fd=handle)
+            try:
+                if not _all_own(inner, files, folders):
+                    return False
+            finally:
+                os.close(inner)
+        elif not stat.S_ISREG(mode) or not re.fullmatch(files, name):
+            return False
+    return True
+
+
+def _empty(handle: int) -> None:
+    for name in os.listdir(handle):
+        with contextlib.suppress(FileNotFoundError):  # another process may be at it, too
+            _remove_entry(handle, name)
+
+
+def _remove_entry(handle: int, name: str) -> None:
+    if stat.S_ISDIR(os.stat(name, dir_fd=handle, follow_symlinks=False).st_mode):
+        inner = os.open(name, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW, dir_fd=handle)
+        try:
+            _empty(inner)
+        finally:
+            os.close(inner)
+        os.rmdir(name, dir_fd=handle)
+    else:
+        os.unlink(name, dir_fd=handle)

@@ -18,6 +18,7 @@ from ropebell.build import stages
 from ropebell.build.request import Request
 from ropebell.build.result import Outcome
 from ropebell.build.runner import BuildProcess, Standby, next_build_folder
+from ropebell.build.sound import CHARTS, expecting
 from ropebell.build.store import Store
 from ropebell.charts.texels import Texels
 from ropebell.errors import BuildError
@@ -283,7 +284,7 @@ class _Table:
         if self.known is not None and event["charts"] == self._charts:
             self.known = (*self.known[:2], target, self.known[3])
             return
-        artifact = Store(Path(event["cache"])).get(event["charts"])
+        artifact = Store(Path(event["cache"])).get(event["charts"], expecting(CHARTS))
         if artifact is None:
             return
         atlas, texels, _ = stages.read_charts(artifact)

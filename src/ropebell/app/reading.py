@@ -29,6 +29,7 @@ from ropebell.build.result import (
     read_noise,
     read_pages,
 )
+from ropebell.build.sound import CHARTS, expecting
 from ropebell.build.stages import digests, read_charts
 from ropebell.build.store import Store
 from ropebell.errors import RopeBellError
@@ -215,7 +216,7 @@ def _on_level(folder: Path, now: Opened) -> Result | None:
     manifest = read_manifest(folder)
     try:
         names = digests(now.baking, parse(manifest["recipe"]))
-        charts = Store(now.project.cache).get(names.charts)
+        charts = Store(now.project.cache).get(names.charts, expecting(CHARTS, T=len(now.baking)))
         if charts is None or names.charts != manifest["digests"]["charts"]:
             return None
     except (RopeBellError, KeyError, TypeError):

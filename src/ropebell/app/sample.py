@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-import sys
 from pathlib import Path
 
 from PyQt6.QtCore import QObject, QProcess, pyqtSignal
+
+from ropebell.interpreter import own_command
 
 PATIENCE_MS = 3000
 
@@ -42,7 +43,8 @@ class SampleWriter(QObject):
             return
         self._folder, self._last = folder, ""
         self.told.emit("Writing the sample level")
-        self._process.start(sys.executable, ["-m", "ropebell.cli.main", "demo", str(folder)])
+        program, *arguments = own_command("ropebell.cli.main", "demo", str(folder))
+        self._process.start(program, arguments)
 
     def _hear(self) -> None:
         text = bytes(self._process.readAllStandardError().data()).decode(errors="replace")

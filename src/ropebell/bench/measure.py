@@ -6,7 +6,6 @@ import json
 import os
 import platform
 import subprocess
-import sys
 import tempfile
 import time
 from collections.abc import Callable
@@ -30,6 +29,7 @@ from ropebell.charts.texels import Texels, make_texels
 from ropebell.checks.run import check
 from ropebell.demo.write import LEVEL_NAME, write_demo
 from ropebell.errors import BuildError
+from ropebell.interpreter import own_command
 from ropebell.level.brief import Brief, LightChange, Mark
 from ropebell.level.model import F32, Level, Primitive
 from ropebell.level.open import open_level
@@ -206,7 +206,7 @@ def _build(level: Path, out: Path, cache: Path, recipe: Recipe, brief: Brief) ->
     """Wall-clock seconds of a build process from start to end, and its manifest."""
     request = Request(level, out, cache, recipe, SKY, brief, pictures=False)
     began = time.perf_counter()
-    command = [sys.executable, "-m", "ropebell.build.worker"]
+    command = own_command("ropebell.build.worker")
     done = subprocess.run(command, input=request.to_json() + "\n", text=True, capture_output=True, check=False)
     seconds = time.perf_counter() - began
     if done.returncode:

@@ -13,6 +13,7 @@ from typing import Any
 import numpy as np
 
 from ropebell.build.recipe import Recipe
+from ropebell.build.sound import CHARTS, TABLE, Array, expecting
 from ropebell.build.stages import Digests, Known, face_density, names_on, read_charts
 from ropebell.build.store import Artifact, Store
 from ropebell.charts.atlas import Atlas
@@ -49,36 +50,38 @@ class Earlier:
 
     Args:
         kin: from `find_kin`. names: of the stages' artifacts on each of them, by the digest of their charts.
+        triangles: of the level.
     """
 
-    def __init__(self, store: Store, kin: list[Kin], names: dict[str, Digests]) -> None:
-        self._store, self.kin, self._names = store, kin, names
+    def __init__(self, store: Store, kin: list[Kin], names: dict[str, Digests], triangles: int = 0) -> None:
+        self._store, self.kin, self._names, self._triangles = store, kin, names, triangles
 
     @staticmethod
     def of(store: Store, scene: Scene, recipe: Recipe, names: Digests, atlas: Atlas, texels: Texels) -> Earlier:
         """Look for them if something of this build is missing; empty if nothing is."""
         wanted = [names.footing, names.transport, *names.lights.values(), *names.emitters.values()]
         # With a noise target the hit table has a name of its own, and may begin with rays of another.
-        if not recipe.light.noise_target and all((store.folder / digest).exists() for digest in wanted):
+        if not recipe.light.noise_target and all(store.has(digest) for digest in wanted):
             return Earlier(store, [], {})
         kin = find_kin(store, names.ground, names.charts, recipe.light.seed, atlas, texels)
         others = {one.charts: names_on(one.charts, "", scene, recipe) for one in kin if one.charts != names.charts}
-        return Earlier(store, kin, others)
+        return Earlier(store, kin, others, len(scene))
 
     @property
     def closest(self) -> Kept | None:
         """Texels in common with the closest of other layouts, None without one."""
         return next((one.kept for one in self.kin if one.charts in self._names), None)
 
-    def known(self, name: Callable[[Digests], str]) -> Known | None:
+    def known(self, what: dict[str, Array], name: Callable[[Digests], str]) -> Known | None:
         """What a stage gave on the closest other layout that has it.
 
         Args:
-            name: picks the stage's artifact.
+            what: its arrays. name: picks the stage's artifact.
         """
         for one in self.kin:
             if one.charts in self._names:
-                artifact = self._store.get(name(self._names[one.charts]))
+                fits = expecting(what, N=len(one.kept.after), T=self._triangles)
+                artifact = self._store.get(name(self._names[one.charts]), fits)
                 if artifact is not None:
                     return Known(one.kept, artifact)
         return None
@@ -99,7 +102,7 @@ def remember(store: Store, ground: str, charts: str, transport: str, seed: int) 
     for other in [entry, *(e for e in reversed(_known(store, ground)) if e != entry)]:
         if sum(e["charts"] == other["charts"] for e in known) < MOST_OF_A_LAYOUT:
             known.append(other)
-    store.put(_name(ground), {}, {"known": known[:MOST_KNOWN][::-1]}, durable=False)
+    store.put(_name(ground), {}, {"known": known[:MOST_KNOWN][::-1]}, durable=False, over=True)
 
 
 def find_kin(
@@ -122,7 +125,7 @@ def find_kin(
             everything = np.arange(len(texels), dtype=np.int32)
             found.append(Kin(other, tuple(shot), Kept(everything, everything)))
             continue
-        artifact = store.get(other)
+        artifact = store.get(other, expecting(CHARTS, T=len(atlas.uv)))
         if artifact is None:
             continue
         before, old, _ = read_charts(artifact)
@@ -142,8 +145,9 @@ def tables_of(store: Store, kin: list[Kin], want: I32, own: str) -> Iterator[tup
         rows = one.kept.rows
         at = one.kept.before[rows]
         for digest in one.transport:
-            artifact = (store.get(digest) if digest != own else None) or store.unfinished(digest)
-            if artifact is not None and len(artifact.arrays["done"]) == len(one.kept.after):
+            fits = expecting(TABLE, N=len(one.kept.after))
+            artifact = (store.get(digest, fits) if digest != own else None) or store.unfinished(digest, fits)
+            if artifact is not None:
                 yield int(np.minimum(artifact.arrays["done"][at], want[rows]).sum()), one.kept, artifact
 
 
@@ -157,14 +161,15 @@ def predicted_spare(store: Store, scene: Scene, recipe: Recipe, names: Digests) 
     rays = recipe.gather_rays
     best, best_rays = 0.0, 0.0
     for entry in reversed(_known(store, names.ground)):
-        artifact = store.get(entry["charts"])
-        if artifact is None or len(artifact.arrays["density"]) != len(density):
+        artifact = store.get(entry["charts"], expecting(CHARTS, T=len(density)))
+        if artifact is None:
             continue
         changed = np.zeros(int(scene.node.max(initial=0)) + 1, np.bool_)
         changed[scene.node[artifact.arrays["density"] != density]] = True
         share = float(texels[~changed[scene.node]].sum()) / total
         best = max(best, share)
-        table = store.get(entry["transport"]) or store.unfinished(entry["transport"])
+        fits = expecting(TABLE)
+        table = store.get(entry["transport"], fits) or store.unfinished(entry["transport"], fits)
         if table is not None and entry["seed"] == recipe.light.seed and len(table.arrays["done"]):
             had = np.minimum(table.arrays["done"], rays).mean() / rays
             best_rays = max(best_rays, share * float(had))
@@ -172,8 +177,12 @@ def predicted_spare(store: Store, scene: Scene, recipe: Recipe, names: Digests) 
 
 
 def _known(store: Store, ground: str) -> list[dict[str, Any]]:
-    artifact = store.get(_name(ground))
-    return artifact.meta.get("known", []) if artifact is not None else []
+    artifact = store.get(_name(ground), lambda kept: all(_is_entry(entry) for entry in kept.meta["known"]))
+    return artifact.meta["known"] if artifact is not None else []
+
+
+def _is_entry(entry: dict[str, Any]) -> bool:
+    return [type(entry[key]) for key in ("charts", "transport", "seed")] == [str, str, int]
 
 
 def _name(ground: str) -> str:

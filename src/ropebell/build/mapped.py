@@ -15,6 +15,10 @@ def new_table(path: Path, shape: tuple[int, int]) -> np.memmap:
         OSError: there is not enough; a write to the mapping would end the process instead.
     """
     table = np.lib.format.open_memmap(path, mode="w+", dtype=np.int32, shape=shape)
-    with open(path, "r+b") as file:
-        os.posix_fallocate(file.fileno(), 0, os.fstat(file.fileno()).st_size)
+    try:
+        with open(path, "r+b") as file:
+            os.posix_fallocate(file.fileno(), 0, os.fstat(file.fileno()).st_size)
+    except OSError:
+        path.unlink()  # it has its full size, but not its room
+        raise
     return table

@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 import os
-import shutil
 import time
 from pathlib import Path
 
 import numpy as np
 
 from ropebell.build.journal import Journal
+from ropebell.files import remove_files, remove_own
 from ropebell.level.model import F32, I32
 
 LIVE = "live"
+FILES = r"[0-9]+\.npy|target\.npy|\.part\.npy"
 # Seconds between pictures of direct light; the first comes at once.
 EVERY = 0.7
 
@@ -51,10 +52,10 @@ class Pictures:
         part = self._folder / ".part.npy"
         np.save(part, field)
         os.replace(part, self._folder / f"{self._count:04d}.npy")
-        (self._folder / f"{self._count - 2:04d}.npy").unlink(missing_ok=True)
+        remove_files(self._folder, [f"{self._count - 2:04d}.npy"])
         self._journal.write("picture", file=f"{LIVE}/{self._count:04d}.npy", what=what)
 
     @staticmethod
     def clear(folder: Path) -> None:
         """Remove the pictures of an ended build."""
-        shutil.rmtree(folder / LIVE, ignore_errors=True)
+        remove_own(folder / LIVE, FILES)

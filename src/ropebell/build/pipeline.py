@@ -27,7 +27,8 @@ from ropebell.build.refining import judged
 from ropebell.build.request import Request
 from ropebell.build.rough import RoughPictures
 from ropebell.build.shooting import shoot_hits
-from ropebell.build.store import Artifact, Store
+from ropebell.build.sound import ALBEDO, CHARTS, FIELD, FOOTING, HITS, SKY, expecting
+from ropebell.build.store import Artifact, Fits, Store
 from ropebell.build.until import NoiseTarget
 from ropebell.charts.atlas import Atlas
 from ropebell.charts.texels import Texels, footprint_areas
@@ -94,7 +95,8 @@ class Pipeline:
             RopeBellError: the level is unreadable or cannot be built.
             Stopped: on request or by a tripwire; finished stages are kept.
         """
-        with self._memory.watching():
+        with self.store.at_work(), self._memory.watching():
+            self.store.trim(set())
             return self._run()
 
     def _run(self) -> dict[str, Any]:
@@ -183,10 +185,14 @@ class Pipeline:
         state = "reused" if reused else "done"
         self.journal.write("stage", stage=name, state=state, seconds=round(seconds, 4), **values)
 
-    def _cached(self, stage: str, digest: str, make: Callable[[stages.Tick], Artifact], item: str = "") -> Artifact:
+    def _cached(
+        self, stage: str, digest: str, fits: Fits, make: Callable[[stages.Tick], Artifact], item: str = ""
+    ) -> Artifact:
         with self._stage(stage, item) as note:
-            found = self.store.get(digest)
+            found = self.store.get(digest, fits)
             note(found is not None)
+            if digest in self.store.damaged:
+                self.journal.write("note", text=f"What was kept of the stage '{stage}' was damaged; it is made again.")
             if found is not None:
                 # What is re-used takes no time; the remaining time should know.
                 if not item:
@@ -234,7 +240,7 @@ class Pipeline:
 
     def _charts(self, scene: Scene, digest: str) -> tuple[Atlas, Texels]:
         artifact = self._cached(
-            "charts", digest,
+            "charts", digest, expecting(CHARTS, T=len(scene)),
             lambda tick: stages.charts_stage(scene, self.recipe, digest, self.store, self.request.workers, tick),
         )  # fmt: skip
         atlas, texels, notices = stages.read_charts(artifact)
@@ -243,11 +249,12 @@ class Pipeline:
         return atlas, texels
 
     def _footing(self, surface: Surface, space: RaySpace, texels: Texels, atlas: Atlas, digest: str) -> OpenSamples:
+        sizes = dict(zip("NS", texels.sample_triangle.shape))
         artifact = self._cached(
-            "footing", digest,
+            "footing", digest, expecting(FOOTING, T=len(atlas.uv), **sizes),
             lambda tick: stages.footing_stage(
                 surface, space, texels, atlas, digest, self.store, self.request.workers, tick,
-                self._earlier.known(lambda names: names.footing),
+                self._earlier.known(FOOTING, lambda names: names.footing),
             ),
         )  # fmt: skip
         if self._earlier.closest is None:
@@ -257,7 +264,7 @@ class Pipeline:
     def _albedo(self, level: Level, scene: Scene, texels: Texels, atlas: Atlas, charts: str) -> F32:
         """Kept like a stage's artifact, but too quick to be called one."""
         digest = self._surfaces = stages.surfaces_digest(level, scene, charts)
-        found = self.store.get(digest)
+        found = self.store.get(digest, expecting(ALBEDO, N=len(texels)))
         if found is None:
             albedo = texel_albedo(level, scene, texels, footprint_areas(scene, texels, atlas))
             found = self.store.put(digest, {"albedo": albedo}, durable=False)
@@ -277,7 +284,7 @@ class Pipeline:
     ) -> None:
         """Show the lamps at a glance while better is long in coming."""
         lamps = [x for x in scene.lights if x.strength.any()]
-        known = any((self.store.folder / names.lights[x.name]).exists() for x in lamps)
+        known = any(self.store.has(names.lights[x.name]) for x in lamps)
         if not self._pictures.wanted or not lamps or known or self._earlier.closest is not None:
             return
         seed, workers = self.recipe.light.seed, self.request.workers
@@ -295,7 +302,7 @@ class Pipeline:
         sources, scene = Sources({}, {}), lighting.scene
         total = len(scene.lights) + len(scene.emitters)
         began, shot = time.monotonic(), 0
-        missing = [x for x in scene.lights if x.reach and not (self.store.folder / names.lights[x.name]).exists()]
+        missing = [x for x in scene.lights if x.reach and not self.store.has(names.lights[x.name])]
         if len(missing) >= FEW_LAMPS:
             lighting = replace(lighting, near=TexelBlocks.of(lighting.surface, lighting.samples))
         everything: list[Source] = [*scene.lights, *scene.emitters]
@@ -306,12 +313,12 @@ class Pipeline:
             def make(tick: stages.Tick, source: Source = source, digest: str = digest, n: int = number) -> Artifact:
                 part = stages.part_of(tick, n / total, (n + 1) / total)
                 if isinstance(source, PlacedLight):
-                    known = self._earlier.known(lambda names: names.lights[source.name])
+                    known = self._earlier.known(FIELD, lambda names: names.lights[source.name])
                     return stages.light_stage(source, lighting, digest, part, known)
-                known = self._earlier.known(lambda names: names.emitters[source.name])
+                known = self._earlier.known(FIELD, lambda names: names.emitters[source.name])
                 return stages.emitter_stage(source, lighting, digest, part, known)
 
-            field = stages.read_field(self._cached("direct", digest, make, source.name))
+            field = stages.read_field(self._cached("direct", digest, expecting(FIELD, N=count), make, source.name))
             (sources.lights if punctual else sources.emitters)[source.name] = field
             per_texel = lighting.samples.triangle.shape[1] if punctual else self.recipe.direct_samples
             shot += 0 if self._done[-1].reused else per_texel // 2
@@ -334,12 +341,13 @@ class Pipeline:
             return stages.sky_digest(names.footing, picture, turn, lighting.scene, self.recipe)
 
         self._sky_digest = digest_on(names)
+        fits = expecting(SKY, N=len(lighting.samples.count))
 
         def make(_tick: stages.Tick) -> Artifact:
-            known = self._earlier.known(digest_on)
+            known = self._earlier.known(SKY, digest_on)
             return stages.sky_stage(picture, turn, lighting, self._sky_digest, lambda _: self._check_stop(), known)
 
-        return self._cached("direct", self._sky_digest, make, "sky picture").arrays["sky"]
+        return self._cached("direct", self._sky_digest, fits, make, "sky picture").arrays["sky"]
 
     def _show_direct(self, scene: Scene, sources: Sources, count: int, what: str) -> None:
         """Direct light so far; lamps whose turn is still to come as they were seen at a glance."""
@@ -360,7 +368,7 @@ class Pipeline:
             )  # fmt: skip
             digest = target.digest(names)
         rough = RoughPictures(self._pictures, self.request, scene, texels, sources, albedo, self._check_stop)
-        if not (self.store.folder / digest).exists():
+        if not self.store.has(digest):
             rough.show_direct()
 
         def make(tick: stages.Tick) -> Artifact:
@@ -389,7 +397,7 @@ class Pipeline:
             self.journal.write("shot", rays=shot.rays, kept=shot.kept)
             return artifact
 
-        artifact = self._cached("transport", digest, make)
+        artifact = self._cached("transport", digest, expecting(HITS, N=len(texels), R=rays), make)
         hits = stages.read_hits(artifact)
         self._hits_digest = digest
         self._memory.watch(hits.table)

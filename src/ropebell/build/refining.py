@@ -12,6 +12,7 @@ from ropebell.build.fields import Sources, kept_back, reflecting
 from ropebell.build.outputs import Built
 from ropebell.build.request import Request
 from ropebell.build.seen import neighbours, seen_light
+from ropebell.build.sound import REFINED, expecting
 from ropebell.build.store import Artifact, Store, digest_of
 from ropebell.build.waves import Waves
 from ropebell.level.model import I32
@@ -40,7 +41,7 @@ def judged(
     told: dict[str, Any] = {}
     if target:
         digest = digest_of("refined", hits_digest, built.solution.bounces)
-        found = store.get(digest)
+        found = store.get(digest, expecting(REFINED, N=len(built.texels)))
         if found is None:
             found = _refined(built, hits, seen, request, store, base, digest, watch, tick)
         noise, told["refined"] = found.arrays["noise"], found.meta

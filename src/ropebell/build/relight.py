@@ -16,6 +16,8 @@ from ropebell.build import stages
 from ropebell.build.fields import SKY, Sources, emitter_of_texel, reflecting
 from ropebell.build.precheck import Gathered
 from ropebell.build.recipe import Recipe, parse, with_value
+from ropebell.build.sound import CHARTS, FIELD, FOOTING, HITS, expecting
+from ropebell.build.sound import SKY as SKY_FIELD
 from ropebell.build.store import Store
 from ropebell.charts.texels import Texels, footprint_areas
 from ropebell.level.model import F32, F64, I32
@@ -87,11 +89,16 @@ class Relight:
         if relight_key(names) != relight_key_of(manifest):
             return None
         store = Store(cache)
-        charts, footing, transport = (store.get(d) for d in (names.charts, names.footing, stages.hits_digest(manifest)))
-        sources = _sources(scene, names, store, manifest["digests"].get("sky", ""))
-        if charts is None or footing is None or transport is None or sources is None:
+        charts = store.get(names.charts, expecting(CHARTS, T=len(scene)))
+        if charts is None:
             return None
         atlas, texels, _ = stages.read_charts(charts)
+        count = len(texels)
+        footing = store.get(names.footing, expecting(FOOTING, N=count, T=len(scene)))
+        transport = store.get(stages.hits_digest(manifest), expecting(HITS, N=count))
+        sources = _sources(scene, names, store, manifest["digests"].get("sky", ""), count)
+        if footing is None or transport is None or sources is None:
+            return None
         hits = stages.read_hits(transport)
         skies = (SKY,) if sources.sky is None else SKY_CHANNELS
         emitters = [n for e, field in sources.emitters.items() for n in _columns(e, field)]
@@ -238,16 +245,16 @@ def relight_key_of(manifest: dict[str, Any]) -> tuple[str, ...]:
     return (d["transport"], *(f"{n} {x}" for n, x in sorted({**d["lights"], **d["emitters"]}.items())))
 
 
-def _sources(scene: Scene, names: stages.Digests, store: Store, pictured: str) -> Sources | None:
+def _sources(scene: Scene, names: stages.Digests, store: Store, pictured: str, count: int) -> Sources | None:
     lights: dict[str, DirectField] = {}
     emitters: dict[str, DirectField] = {}
     for group, digests in ((lights, names.lights), (emitters, names.emitters)):
         for name, digest in digests.items():
-            artifact = store.get(digest)
+            artifact = store.get(digest, expecting(FIELD, N=count))
             if artifact is None:
                 return None
             group[name] = stages.read_field(artifact)
-    sky = store.get(pictured) if pictured else None
+    sky = store.get(pictured, expecting(SKY_FIELD, N=count)) if pictured else None
     if pictured and sky is None:
         return None
     return Sources(lights, emitters, sky.arrays["sky"] if sky is not None else None)

@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import os
 import subprocess
-import sys
 import threading
 import time
 from pathlib import Path
@@ -17,6 +16,7 @@ from ropebell.build.request import Request
 from ropebell.build.result import Outcome, outcome
 from ropebell.build.standby import ahead_line
 from ropebell.build.worker import STDERR
+from ropebell.interpreter import own_command
 
 # After asking a build to stop, it is left this long before it is ended.
 STOP_PATIENCE = 0.85
@@ -24,12 +24,11 @@ STOP_PATIENCE = 0.85
 
 def _start(*arguments: str) -> subprocess.Popen[bytes]:
     return subprocess.Popen(
-        [sys.executable, "-m", "ropebell.build.worker", *arguments],
+        own_command("ropebell.build.worker", *arguments),
         stdin=subprocess.PIPE,
         stdout=subprocess.DEVNULL,
         stderr=subprocess.DEVNULL,
         start_new_session=True,
-        env={**os.environ, "PYTHONUNBUFFERED": "1"},
     )
 
 

@@ -7,21 +7,20 @@ from one to the next, so that all after the first re-use its rays.
 from __future__ import annotations
 
 import datetime
-import shutil
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
 from ropebell.build import worker
-from ropebell.build.outputs import MANIFEST
+from ropebell.build.outputs import BUILD_FILES, BUILD_FOLDERS, MANIFEST
 from ropebell.build.project import Project, find_project
 from ropebell.build.recipe import with_value
 from ropebell.build.request import Request
 from ropebell.build.result import read_manifest
 from ropebell.demo.write import write_demo
 from ropebell.errors import Stopped, UsageError
-from ropebell.files import write_json
+from ropebell.files import remove_own, write_json
 from ropebell.level.brief import LightChange
 
 DRAFT = 8
@@ -76,7 +75,7 @@ def write_demo_with_days(folder: Path, told: Callable[[int, int], None], today: 
         return folder
     scratch = folder / "builds.part"
     try:
-        shutil.rmtree(scratch, ignore_errors=True)
+        remove_own(scratch, BUILD_FILES, BUILD_FOLDERS)
         scratch.mkdir()
         for number, (day, made) in enumerate(zip(DAYS, working_days(today, len(DAYS))), 1):
             told(number - 1, len(DAYS))
@@ -84,7 +83,7 @@ def write_demo_with_days(folder: Path, told: Callable[[int, int], None], today: 
         told(len(DAYS), len(DAYS))
         scratch.rename(project.builds)
     except Stopped:
-        shutil.rmtree(scratch, ignore_errors=True)
+        remove_own(scratch, BUILD_FILES, BUILD_FOLDERS)
         raise
     except OSError as error:
         remedy = "Free some space or name another folder"

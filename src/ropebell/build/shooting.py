@@ -14,7 +14,8 @@ from numpy.typing import NDArray
 from ropebell.build.kin import Kin, tables_of
 from ropebell.build.mapped import new_table
 from ropebell.build.memory import MemoryKeeper
-from ropebell.build.store import Artifact, Store
+from ropebell.build.sound import TABLE, expecting
+from ropebell.build.store import Artifact, Kind, Store
 from ropebell.level.model import I32
 from ropebell.light.kept import carry_hits
 from ropebell.light.lookup import NONE
@@ -62,7 +63,8 @@ def shoot_hits(
         none = np.zeros(shape[0], np.int32)
         table = empty_hits(*shape)
         return store.put(digest, dict(zip(ARRAYS, (table, none, none, none))), {"rays": 0}), Shot(0, 0)
-    with store.resuming(digest, {"hits": list(shape), "done": [shape[0]]}) as (folder, begun):
+    kinds: dict[str, Kind] = {"hits": ("<i4", list(shape)), "done": ("<i4", [shape[0]])}
+    with store.resuming(digest, kinds, expecting(TABLE, N=shape[0], R=rays)) as (folder, begun):
         hits, done = _tables(folder, shape, begun, memory)
         if not begun:
             done[gather.samples.count == 0] = rays  # nothing to shoot
@@ -78,12 +80,11 @@ def shoot_hits(
         tally = Hits.of(hits)
         np.save(folder / "counted.npy", tally.counted)
         np.save(folder / "open.npy", tally.open)
-        count = [shape[0]]
-        store.describe(folder, {"hits": list(shape), "done": count, "counted": count, "open": count}, {"rays": shot})
+        store.describe(folder, {"rays": shot})
+        arrays = {name: np.load(folder / f"{name}.npy", mmap_mode="c") for name in ARRAYS}
         del hits, done, tally
-    artifact = store.get(digest)
-    assert artifact is not None
-    return artifact, Shot(shot, kept)
+    # Should the cache be cleared just now, what is mapped stays as long as it is held.
+    return store.get(digest) or Artifact(digest, arrays, {"rays": shot}), Shot(shot, kept)
 
 
 def _tables(

@@ -8,6 +8,7 @@ from typing import Any
 from ropebell.build.estimate import RATES, SHARES, estimate_for, predicted_texels
 from ropebell.build.kin import predicted_spare
 from ropebell.build.project import Project
+from ropebell.build.sound import CHARTS, expecting
 from ropebell.build.stages import Digests, digests, hits_digest, sky_digest
 from ropebell.build.store import Store
 from ropebell.level.brief import to_values
@@ -49,14 +50,14 @@ def stale_stages(scene: Scene, project: Project, manifest: dict[str, Any] | None
     names = digests(scene, project.recipe)
     store = Store(project.cache)
     wanted = {"charts": names.charts, "footing": names.footing, "transport": _hits(names, project, manifest)}
-    missing = [stage for stage, digest in wanted.items() if store.get(digest) is None]
+    missing = [stage for stage, digest in wanted.items() if not store.has(digest)]
     sources = [*names.lights.values(), *names.emitters.values()]
     pictured = _sky_digest(scene, project, names)
     sources += [pictured] if pictured else []
-    unlit = [digest for digest in sources if store.get(digest) is None]
+    unlit = [digest for digest in sources if not store.has(digest)]
     changes = _changes(scene, project, manifest, names)
     workers = project.recipe.limits.workers or _cores()
-    found = store.get(names.charts)
+    found = store.get(names.charts, expecting(CHARTS))
     texels = len(found.arrays["page"]) if found is not None else predicted_texels(scene, project.recipe)
     known = {**RATES, **SHARES, **rates}
     whole = estimate_for(texels, len(scene), len(scene.lights), len(scene.emitters), project.recipe, workers, known)

@@ -1,27 +1,64 @@
-"""The cache of stage artifacts: one folder per digest, written whole, read as mapped arrays, safe to delete."""
+"""The cache of stage artifacts: one folder per digest, written whole, read as mapped arrays, safe to delete.
+
+What comes from the cache is not trusted: a cache travels with a project, and disks fail. Each artifact says of each of
+its arrays what it is and bears a checksum of it, which is checked once per process; what does not hold is thrown away
+and made again. What is removed is only what looks in every respect as this module writes it; links are never followed.
+"""
 
 from __future__ import annotations
 
+import contextlib
 import fcntl
 import hashlib
 import json
 import os
+import re
 import secrets
-import shutil
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import numpy as np
+import xxhash
 from numpy.typing import NDArray
 
 from ropebell.charts.layout import Layout
 from ropebell.errors import BuildError
+from ropebell.files import own_size, remove_files, remove_own
 
-META, BEGUN, LOCK = "meta.json", "begun.json", "lock"
+META, BEGUN, LOCK, AT_WORK = "meta.json", "begun.json", "lock", ".at-work"
+# Of how artifacts are kept; others are made again.
+FORMAT = 2
 DEFAULT_LIMIT_BYTES = 20 << 30
+FILES = r"meta\.json|begun\.json(\.part)?|lock|[a-z_]+\.npy"
+NAMES = re.compile(
+    r"((layout-|kin-)?[0-9a-f]{32,64})(\.begun)?|\.(layout-|kin-)?[0-9a-f]{32,64}\.[0-9a-f]{8}\.part", re.ASCII
+)
+# While another build is at work in the same cache, only what was not used for so long may go.
+UNUSED_SECONDS = 3600
+BLOCK = 4 << 20
+# Of putting an artifact in its place, while other processes do the same.
+MOST_TRIES = 20
+# What reading a damaged artifact may end in.
+DAMAGED = (
+    OSError,
+    EOFError,
+    ValueError,
+    KeyError,
+    TypeError,
+    AttributeError,
+    OverflowError,
+    IndexError,
+    RecursionError,
+)
+
+# Files that were found whole, by device, inode, time and size.
+_whole: dict[tuple[int, int, int, int], str] = {}
+
+Kind = tuple[str, list[int]]
+"""Type in NumPy's notation, and shape, of an array."""
 
 
 def digest_of(*parts: Any) -> str:
@@ -54,35 +91,82 @@ class Artifact:
     meta: dict[str, Any]
 
 
+Fits = Callable[[Artifact], bool]
+"""Whether an artifact is what its reader expects, down to the range of all that is used as an index."""
+
+
 class Store:
     """Artifacts below one folder.
 
     Args:
         folder: created when first written to.
         limit_bytes: `trim` removes the longest unused artifacts above it.
+
+    Attributes:
+        damaged: digests of artifacts that were there but could not be used.
     """
 
     def __init__(self, folder: Path, limit_bytes: int = DEFAULT_LIMIT_BYTES) -> None:
         self.folder, self._limit = folder, limit_bytes
+        self.damaged: set[str] = set()
 
-    def get(self, digest: str) -> Artifact | None:
-        """The artifact, or None if it is not there or damaged; reading marks it as used."""
+    def has(self, digest: str) -> bool:
+        """Whether an artifact is there, going by its list alone; `get` may still find it damaged."""
+        return (self.folder / digest / META).is_file()
+
+    def get(self, digest: str, fits: Fits | None = None) -> Artifact | None:
+        """The artifact, or None if it is not there or damaged, and then it is thrown away; reading marks it as used.
+
+        Args:
+            fits: asked whether the arrays are what is expected.
+        """
         place = self.folder / digest
-        try:
-            meta = json.loads((place / META).read_text(encoding="utf-8"))
-            arrays = {name: self._load(place, name, shape) for name, shape in meta["arrays"].items()}
-            os.utime(place)
-        except (OSError, EOFError, ValueError, KeyError, TypeError, AttributeError):
+        if place.is_symlink():
             return None
-        return Artifact(digest, arrays, meta["meta"])
+        for _ in range(MOST_TRIES):
+            try:
+                return self._read(place, fits)
+            except FileNotFoundError:
+                if not (place / META).exists():
+                    return None
+                # One of its arrays is missing, or another process is just putting it in its place.
+            except DAMAGED:
+                break
+        self.damaged.add(digest)
+        self._throw_away(digest)
+        return None
+
+    def _throw_away(self, digest: str) -> None:
+        """Out of the way with an artifact, whole, as others may hold it, and then removed."""
+        aside = self.folder / f".{digest}.{secrets.token_hex(4)}.part"
+        with contextlib.suppress(FileNotFoundError):
+            os.replace(self.folder / digest, aside)
+        remove_own(aside, FILES)
+
+    def _read(self, place: Path, fits: Fits | None) -> Artifact:
+        listed = json.loads((place / META).read_text(encoding="utf-8"))
+        if listed["format"] != FORMAT or listed["sum"] != _sum_of(listed):
+            raise ValueError("of another version, or not what was written")
+        arrays = {name: self._load(place, name, *of) for name, of in dict(listed["arrays"]).items()}
+        found = Artifact(place.name, arrays, dict(listed["meta"]))
+        if fits is not None and not fits(found):
+            raise ValueError("not what is expected")
+        os.utime(place)
+        return found
 
     @staticmethod
-    def _load(place: Path, name: str, shape: list[int]) -> NDArray[Any]:
+    def _load(place: Path, name: str, dtype: str, shape: list[int], checksum: str | None) -> NDArray[Any]:
+        """Args: checksum: None where it is not known, as of arrays that are still being written."""
+        if not re.fullmatch(r"[a-z_]+", name):
+            raise ValueError(f"{name!r} is no array of an artifact")
+        path = place / f"{name}.npy"
         # Mapped copy-on-write: kernels are compiled once for writable arrays, and the file is never written.
         # Empty files cannot be mapped.
-        array = np.load(place / f"{name}.npy", mmap_mode="c" if 0 not in shape else None, allow_pickle=False)
-        if list(array.shape) != shape:
-            raise ValueError(f"{name} has shape {array.shape}, not {shape}")
+        array: NDArray[Any] = np.load(path, mmap_mode="c" if 0 not in shape else None, allow_pickle=False)
+        if [array.dtype.str, list(array.shape)] != [dtype, shape] or not array.flags.c_contiguous:
+            raise ValueError(f"{name} is {array.dtype.str} {array.shape}, not {dtype} {shape}")
+        if checksum is not None and _checksum(path) != checksum:
+            raise ValueError(f"{name} is not what was written")
         return array
 
     def put(
@@ -91,32 +175,39 @@ class Store:
         arrays: dict[str, NDArray[Any]],
         meta: dict[str, Any] | None = None,
         durable: bool = True,
+        over: bool = False,
     ) -> Artifact:
         """Keep arrays and plain values under a digest; returns them as they are read back.
 
         Args:
             durable: flush to disk before the artifact counts; small ones that are quickly made anew need not.
+            over: what is there already is out of date; else it is the same, whoever made it, and stays.
 
         Raises:
             BuildError: the disk is full or cannot be written.
         """
-        with self.writing(digest, durable) as folder:
+        with self.writing(digest, durable, over) as folder:
             for name, array in arrays.items():
                 np.save(folder / f"{name}.npy", np.ascontiguousarray(array))
-            self.describe(folder, {name: list(array.shape) for name, array in arrays.items()}, meta)
-        artifact = self.get(digest)
-        if artifact is None:
-            raise BuildError("a stage artifact could not be read back", self.folder / digest, "Check the disk")
-        return artifact
+            self.describe(folder, meta)
+        # Whoever clears the cache at this moment takes nothing from a build that is under way.
+        return self.get(digest) or Artifact(digest, arrays, meta or {})
 
     @staticmethod
-    def describe(folder: Path, shapes: dict[str, list[int]], meta: dict[str, Any] | None) -> None:
-        """Write the list of arrays of an artifact being written."""
-        (folder / META).write_text(json.dumps({"arrays": shapes, "meta": meta or {}}), encoding="utf-8")
+    def describe(folder: Path, meta: dict[str, Any] | None) -> None:
+        """Write the list of the arrays in the folder of an artifact being written."""
+        arrays = {}
+        for path in sorted(folder.glob("*.npy")):
+            array = np.load(path, mmap_mode="r" if path.stat().st_size else None, allow_pickle=False)
+            arrays[path.stem] = [array.dtype.str, list(array.shape), _checksum(path)]
+        listed = {"format": FORMAT, "arrays": arrays, "meta": meta or {}}
+        listed["sum"] = _sum_of(json.loads(json.dumps(listed)))
+        (folder / META).write_text(json.dumps(listed), encoding="utf-8")
 
     @contextmanager
-    def writing(self, digest: str, durable: bool = True) -> Iterator[Path]:
-        """A temporary folder that becomes the artifact when the block ends well, and vanishes when it does not."""
+    def writing(self, digest: str, durable: bool = True, over: bool = False) -> Iterator[Path]:
+        """A temporary folder that becomes the artifact when the block ends well, and vanishes when it does not; see
+        `put`."""
         part = self.folder / f".{digest}.{secrets.token_hex(4)}.part"
         try:
             part.mkdir(parents=True)
@@ -124,51 +215,61 @@ class Store:
             for file in part.iterdir() if durable else ():
                 with open(file, "rb") as handle:
                     os.fsync(handle.fileno())
-            self._move(part, self.folder / digest)
+            self._move(part, digest, over)
         except OSError as error:
             raise self._unwritable(error) from error
         finally:
-            shutil.rmtree(part, ignore_errors=True)
+            remove_own(part, FILES)
 
-    @staticmethod
-    def _move(made: Path, target: Path) -> None:
+    def _move(self, made: Path, digest: str, over: bool) -> None:
         """Put an artifact in its place."""
-        if target.exists():
-            shutil.rmtree(target, ignore_errors=True)
-        try:
-            os.replace(made, target)
-        except OSError:
-            # Another process that made the same may just have been first.
-            if not (target / META).is_file():
-                raise
+        target = self.folder / digest
+        for _ in range(MOST_TRIES):
+            try:
+                os.replace(made, target)
+                return
+            except OSError:
+                if not over and self.get(digest) is not None:
+                    return  # another process that made the same was first, and someone may be reading it
+            self._throw_away(digest)  # out of date or damaged
+        os.replace(made, target)
 
-    def unfinished(self, digest: str) -> Artifact | None:
+    def unfinished(self, digest: str, fits: Fits | None = None) -> Artifact | None:
         """The arrays of an artifact that a build began and did not finish, or None; read, never changed."""
         place = self._begun(digest)
+        if place.is_symlink():
+            return None
         try:
             state = json.loads((place / BEGUN).read_text(encoding="utf-8"))
+            if state["format"] != FORMAT:
+                return None
             if state["boot"] != _boot() and not state["synced"]:
                 return None  # what was on its way to the disk at a power cut may be missing
-            arrays = {name: self._load(place, name, shape) for name, shape in state["arrays"].items()}
-        except (OSError, EOFError, ValueError, KeyError, TypeError, AttributeError):
+            arrays = {name: self._load(place, name, of[0], of[1], None) for name, of in dict(state["arrays"]).items()}
+            found = Artifact(digest, arrays, {})
+            return found if fits is None or fits(found) else None
+        except DAMAGED:
             return None
-        return Artifact(digest, arrays, {})
 
     @contextmanager
-    def resuming(self, digest: str, shapes: dict[str, list[int]]) -> Iterator[tuple[Path, bool]]:
-        """A folder that becomes the artifact when the block ends well, and stays to be gone on with when it does not.
+    def resuming(self, digest: str, kinds: dict[str, Kind], fits: Fits | None = None) -> Iterator[tuple[Path, bool]]:
+        """A folder that becomes the artifact when the block ends well, and stays to be gone on with when it does not:
+        stopped, killed, or with no more room on the disk.
 
         Its arrays may be mapped and written in place; the caller notes among them what of it is done, after it is.
 
         Args:
-            shapes: of the arrays being written, by name.
+            kinds: of the arrays being written, by name.
+            fits: asked whether what an earlier build began is what is expected.
 
         Yields:
             The folder, and whether it holds what an earlier build began.
         """
         place = self._begun(digest)
-        begun = self.unfinished(digest)
-        fits = begun is not None and {name: list(a.shape) for name, a in begun.arrays.items()} == shapes
+        if place.is_symlink():
+            place.unlink()
+        begun = self.unfinished(digest, fits)
+        same = begun is not None and {name: (a.dtype.str, list(a.shape)) for name, a in begun.arrays.items()} == kinds
         del begun
         lock = self._claimed(place)
         if lock is None:
@@ -177,27 +278,21 @@ class Store:
                 yield folder, False
             return
         try:
-            if not fits:
-                for file in place.iterdir():
-                    if file.name != LOCK:
-                        file.unlink()
-            self._note(place, shapes, synced=False)
+            if not same:
+                remove_files(place, [file.name for file in place.iterdir() if file.name != LOCK])
+            self._note(place, kinds, synced=False)
             try:
-                yield place, fits
+                yield place, same
             except BaseException:
-                self._settle(place, shapes)
+                self._settle(place, kinds)
                 raise
             for file in place.iterdir():
                 with open(file, "rb") as handle:
                     os.fsync(handle.fileno())
-            target = self.folder / digest
-            if target.exists():
-                shutil.rmtree(target, ignore_errors=True)
-            (place / BEGUN).unlink()
-            (place / LOCK).unlink()
-            os.replace(place, target)
+            remove_files(place, [BEGUN, LOCK])
+            self._move(place, digest, False)
+            remove_own(place, FILES)  # where another was first
         except OSError as error:
-            shutil.rmtree(place, ignore_errors=True)
             raise self._unwritable(error) from error
         finally:
             os.close(lock)
@@ -209,7 +304,7 @@ class Store:
         """A lock on an unfinished artifact, None if another process has it."""
         try:
             place.mkdir(parents=True, exist_ok=True)
-            lock = os.open(place / LOCK, os.O_CREAT | os.O_RDWR | os.O_CLOEXEC, 0o644)
+            lock = os.open(place / LOCK, os.O_CREAT | os.O_RDWR | os.O_CLOEXEC | os.O_NOFOLLOW, 0o644)
         except OSError as error:
             raise self._unwritable(error) from error
         try:
@@ -225,7 +320,7 @@ class Store:
     def _in_use(place: Path) -> bool:
         """Whether a build is at an unfinished artifact."""
         try:
-            lock = os.open(place / LOCK, os.O_RDWR | os.O_CLOEXEC)
+            lock = os.open(place / LOCK, os.O_RDWR | os.O_CLOEXEC | os.O_NOFOLLOW)
         except OSError:
             return False
         try:
@@ -236,35 +331,65 @@ class Store:
             os.close(lock)
         return False
 
-    def _settle(self, place: Path, shapes: dict[str, list[int]]) -> None:
-        """Bring what was begun to the disk; what cannot be brought there is given up."""
+    def _settle(self, place: Path, kinds: dict[str, Kind]) -> None:
+        """Bring what was begun to the disk; where that fails, it is good until the machine is started anew."""
         try:
-            for name in shapes:
+            for name in kinds:
                 with open(place / f"{name}.npy", "rb") as handle:
                     os.fsync(handle.fileno())
-            self._note(place, shapes, synced=True)
+            self._note(place, kinds, synced=True)
+        except FileNotFoundError:
+            remove_own(place, FILES)  # nothing of it was begun
         except OSError:
-            shutil.rmtree(place, ignore_errors=True)
+            return
 
     @staticmethod
-    def _note(place: Path, shapes: dict[str, list[int]], synced: bool) -> None:
-        text = json.dumps({"arrays": shapes, "boot": _boot(), "synced": synced})
+    def _note(place: Path, kinds: dict[str, Kind], synced: bool) -> None:
+        text = json.dumps({"format": FORMAT, "arrays": kinds, "boot": _boot(), "synced": synced})
         part = place / f"{BEGUN}.part"
         part.write_text(text, encoding="utf-8")
         os.replace(part, place / BEGUN)
 
     def _unwritable(self, error: OSError) -> BuildError:
-        remedy = "Free some space, or move the cache, and build again; earlier builds are untouched"
+        remedy = "Free some space, or move the cache, and build again; earlier builds and what was shot are kept"
         return BuildError(f"the cache cannot be written ({error.strerror})", self.folder, remedy)
 
+    @contextmanager
+    def at_work(self) -> Iterator[None]:
+        """While the block runs, no other build's `trim` removes what this one has just used."""
+        try:
+            self.folder.mkdir(parents=True, exist_ok=True)
+            lock = os.open(self.folder / AT_WORK, os.O_CREAT | os.O_RDWR | os.O_CLOEXEC | os.O_NOFOLLOW, 0o644)
+        except OSError as error:
+            raise self._unwritable(error) from error
+        try:
+            fcntl.flock(lock, fcntl.LOCK_SH)
+            yield
+        finally:
+            os.close(lock)
+
+    def _alone(self) -> bool:
+        """Whether no build is at work in this cache."""
+        try:
+            lock = os.open(self.folder / AT_WORK, os.O_RDWR | os.O_CLOEXEC | os.O_NOFOLLOW)
+        except OSError:
+            return True
+        try:
+            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError:
+            return False
+        finally:
+            os.close(lock)
+        return True
+
     def sizes(self) -> list[tuple[float, int, Path]]:
-        """(last use, bytes, folder) of every artifact, longest unused first."""
+        """(last use, bytes, folder) of everything in the cache that is its own, longest unused first; nothing where
+        the cache itself is a link."""
         found = []
-        for place in self.folder.iterdir() if self.folder.is_dir() else ():
-            try:
-                found.append((place.stat().st_mtime, sum(f.stat().st_size for f in place.iterdir()), place))
-            except OSError:
-                continue
+        for place in self.folder.iterdir() if self.folder.is_dir() and not self.folder.is_symlink() else ():
+            size = own_size(place, FILES) if NAMES.fullmatch(place.name) else None
+            if size is not None:
+                found.append((place.stat().st_mtime, size, place))
         return sorted(found)
 
     def trim(self, keep: set[str]) -> int:
@@ -279,14 +404,33 @@ class Store:
         sizes = self.sizes()
         total, freed = sum(size for _, size, _ in sizes), 0
         newest = max((used for used, _, _ in sizes), default=0.0)
+        alone = self._alone()
         for used, size, place in sizes:
-            abandoned = place.name.endswith(".part") and used < newest - 3600
+            unused = used < newest - UNUSED_SECONDS
+            too_much = total - freed > self._limit and place.name not in keep and (alone or unused)
             if self._in_use(place):
                 continue
-            if abandoned or (total - freed > self._limit and place.name not in keep):
-                shutil.rmtree(place, ignore_errors=True)
+            if ((place.name.endswith(".part") and unused) or too_much) and remove_own(place, FILES):
                 freed += size
         return freed
+
+
+def _sum_of(listed: dict[str, Any]) -> str:
+    """Checksum of an artifact's own list."""
+    return digest_of({key: value for key, value in listed.items() if key != "sum"})
+
+
+def _checksum(path: Path) -> str:
+    """Of a file, whole; of one that has not changed since it was last read, without reading it again."""
+    with open(path, "rb") as file:
+        state = os.fstat(file.fileno())
+        key = (state.st_dev, state.st_ino, state.st_mtime_ns, state.st_size)
+        if key not in _whole:
+            found, block = xxhash.xxh3_64(), memoryview(bytearray(BLOCK))
+            while count := file.readinto(block):
+                found.update(block[:count])
+            _whole[key] = found.hexdigest()
+        return _whole[key]
 
 
 class StoredLayouts:
@@ -300,12 +444,11 @@ class StoredLayouts:
         found = self._store.get(f"layout-{key}")
         if found is None:
             return None
-        return Layout(
-            np.array(found.arrays["chart"]),
-            np.array(found.arrays["uv"]),
-            found.meta["origin"],
-            found.meta["trouble"],
-        )
+        a, meta = found.arrays, found.meta
+        try:
+            return Layout(np.array(a["chart"]), np.array(a["uv"]), str(meta["origin"]), str(meta["trouble"]))
+        except KeyError:
+            return None
 
     def save(self, key: str, layout: Layout) -> None:
         """Keep a layout."""
@@ -314,5 +457,4 @@ class StoredLayouts:
         with self._store.writing(f"layout-{key}", durable=False) as folder:
             np.save(folder / "chart.npy", layout.chart)
             np.save(folder / "uv.npy", layout.uv)
-            shapes = {"chart": list(layout.chart.shape), "uv": list(layout.uv.shape)}
-            self._store.describe(folder, shapes, meta)
+            self._store.describe(folder, meta)

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ropebell.build.mapped import new_table
+from ropebell.build.sound import WAVE, expecting
 from ropebell.build.store import Artifact, Store, digest_of
 from ropebell.level.model import I32
 from ropebell.light.transport import Gather, empty_hits
@@ -53,7 +54,7 @@ class Waves:
             rows: (m,) int32 ascending. wave: from 1 on.
         """
         digest = digest_of("wave", self.base, self.rays, wave)
-        old = self.store.get(digest)
+        old = self.store.get(digest, expecting(WAVE, N=len(self.gather.samples.count), R=self.rays))
         if old is not None:
             self.watch(old.arrays["hits"])
         had = old.arrays["rows"] if old is not None else np.zeros(0, np.int32)
@@ -63,11 +64,10 @@ class Waves:
         with ExitStack() as stack:
             kept = None
             if len(union) > len(had) and size <= self.room and self._fits(size):
-                folder = stack.enter_context(self.store.writing(digest, durable=False))
+                folder = stack.enter_context(self.store.writing(digest, durable=False, over=True))
                 kept = new_table(folder / "hits.npy", (len(union), self.rays))
                 self.watch(kept)
                 np.save(folder / "rows.npy", union)
-                self.store.describe(folder, {"rows": [len(union)], "hits": list(kept.shape)}, {})
                 if old is not None:
                     _copy(old.arrays["hits"], kept, np.searchsorted(union, had))
             self.room -= size
@@ -78,6 +78,9 @@ class Waves:
                 if kept is not None:
                     kept[np.searchsorted(union, rows[part])] = table
                 yield part, table
+            if kept is not None:
+                kept.flush()
+                self.store.describe(folder, {})
 
     def _fits(self, size: int) -> bool:
         """Whether the disk has room to spare; a build must not fail for want of what only spares the next one time."""

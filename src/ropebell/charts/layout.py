@@ -42,6 +42,14 @@ class Layout:
         """Number of charts."""
         return int(self.chart.max()) + 1 if len(self.chart) else 0
 
+    def fits(self, triangles: int) -> bool:
+        """Whether it can be one of a shape of so many triangles; what comes from a file need not be."""
+        shapes = self.chart.shape == (triangles,) and self.uv.shape == (triangles, 3, 2)
+        if not shapes or [self.chart.dtype, self.uv.dtype] != [np.int32, np.float32]:
+            return False
+        within = not triangles or (self.chart.min() >= 0 and self.chart.max() < triangles)
+        return bool(within and np.isfinite(self.uv).all() and (self.uv >= 0).all())
+
 
 def coordinate_trouble(uv1: F32, corners: F64) -> str:
     """Why a second coordinate set cannot serve as lightmap coordinates, or an empty text.

@@ -79,7 +79,7 @@ def placed_shapes(scene: Scene, cache: LayoutCache, workers: int, tick: Callable
         scales.append(scale)
         if key not in layouts and key not in wanted:
             kept = cache.load(key)
-            if kept is None:
+            if kept is None or not kept.fits(len(corners)):
                 wanted[key] = (corners, uv1)
             else:
                 layouts[key] = kept

@@ -16,6 +16,7 @@ import numpy as np
 
 from ropebell.charts.layout import Layout, unwrap
 from ropebell.errors import BuildError
+from ropebell.interpreter import own_command
 from ropebell.level.model import F64
 
 
@@ -31,7 +32,7 @@ class UnwrapProcess:
         self._trouble = trouble
         self._folder = tempfile.TemporaryDirectory(prefix="ropebell-unwrap-")
         np.save(Path(self._folder.name) / "corners.npy", corners)
-        command = [sys.executable, "-m", "ropebell.charts.unwrap_process", self._folder.name]
+        command = own_command("ropebell.charts.unwrap_process", self._folder.name)
         self._process = subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL)
 
     def ended(self) -> bool:

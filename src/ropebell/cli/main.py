@@ -13,6 +13,7 @@ from typing import Any
 import ropebell
 from ropebell.errors import RopeBellError, UsageError
 from ropebell.files import write_text
+from ropebell.interpreter import isolate
 
 EXIT_DONE, EXIT_FOUND, EXIT_WRONG, EXIT_FAILED, EXIT_TRIPWIRE, EXIT_INTERRUPTED = 0, 1, 2, 3, 4, 130
 
@@ -179,5 +180,11 @@ def _window(options: argparse.Namespace) -> int:
     return take_shots(options.out) if options.command == "shots" else open_window(options.target)
 
 
-if __name__ == "__main__":
+def entry() -> None:
+    """The installed command: not even an environment that names other folders brings in code from there."""
+    isolate("ropebell.cli.main")
     sys.exit(main())
+
+
+if __name__ == "__main__":
+    entry()
