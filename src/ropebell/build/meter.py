@@ -8,11 +8,11 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from ropebell.build import stages
 from ropebell.build.fields import SKY, Sources, ray_light, reflecting
+from ropebell.build.nearest import NearestSurface
 from ropebell.build.recipe import Recipe, parse
 from ropebell.build.result import Result
 from ropebell.build.store import Artifact, Store
@@ -92,9 +92,8 @@ class Meter:
     def __init__(self, result: Result) -> None:
         self._result = result
         # Only surfaces with a lightmap can be read.
-        self._lit = np.flatnonzero(result.page >= 0)
-        self._corners = np.ascontiguousarray(result.scene.corners[self._lit])
-        self._faces = np.ascontiguousarray(result.scene.face_normals[self._lit])
+        self._lit = np.flatnonzero((result.page >= 0) & (result.scene.areas > 0.0))
+        self._places: dict[bytes, tuple[NearestSurface, NDArray[np.intp]]] = {}
         self._ledger: _Ledger | None = None
         self._ledger_tried = False
 
@@ -106,13 +105,35 @@ class Meter:
             normal: (3,) if given, only surfaces that face this way within 60° count.
             per_light: also split by light.
         """
+        return self.read_many(np.asarray(point, np.float64)[None], normal, per_light)[0]
+
+    def read_many(self, points: F64, normal: F64 | None = None, per_light: bool = True) -> list[Reading]:
+        """The same for (M, 3) points."""
+        wanted = None if normal is None else normal / max(float(np.linalg.norm(normal)), 1e-30)
+        surface, lit = self._facing(wanted)
+        near, weights, far = surface.at(points, wanted)
+        return [
+            self._reading(point, int(lit[t]) if t >= 0 else -1, b, c, distance, per_light)
+            for point, t, (b, c), distance in zip(points, near.tolist(), weights.tolist(), far.tolist())
+        ]
+
+    def _facing(self, normal: F64 | None) -> tuple[NearestSurface, NDArray[np.intp]]:
+        """Surfaces with a lightmap that face some way, and which triangles they are."""
+        key = b"" if normal is None else normal.tobytes()
+        if key not in self._places:
+            scene, rows = self._result.scene, self._lit
+            faces = scene.face_normals[rows].astype(np.float64)
+            if normal is not None:
+                facing = faces @ normal >= FACING
+                rows, faces = rows[facing], faces[facing]
+            self._places[key] = NearestSurface(scene.corners[rows], faces), rows
+        return self._places[key]
+
+    def _reading(self, point: F64, t: int, b: float, c: float, distance: float, per_light: bool) -> Reading:
         r = self._result
-        wanted = np.zeros(3) if normal is None else normal / max(float(np.linalg.norm(normal)), 1e-30)
-        near, b, c, distance = nearest(self._corners, self._faces, point, wanted, FACING)
-        if near < 0:
+        if t < 0:
             zero = np.zeros(3)
             return Reading(np.asarray(point, dtype=np.float64), "", math.inf, zero, zero, zero, {})
-        t = int(self._lit[near])
         weights = np.array([1 - b - c, b, c])
         u, v = weights @ r.uv[t].astype(np.float64)
         page = int(r.page[t])
@@ -235,70 +256,3 @@ class _Ledger:
 
 def _through(importance: F64, field: DirectField, strength: F64) -> F64:
     return (importance[field.texel] * field.rgb).sum(axis=0) * strength
-
-
-@njit(cache=True, nogil=True)
-def nearest(corners: NDArray, faces: NDArray, point: NDArray, normal: NDArray, facing: float) -> tuple:
-    """Triangle nearest to a point, weights of its corners 1 and 2 there, and the distance; −1 if there is none.
-
-    Closest point on a triangle after C. Ericson, "Real-Time Collision Detection" (2005), 5.1.5. Where several
-    triangles are equally near, as at an edge, the one that faces the point most squarely is taken.
-
-    Args:
-        normal: (3,) unit, or zero for any side.
-        facing: least cosine between it and a triangle's normal.
-    """
-    best, best_b, best_c, best_square, best_side = -1, 0.0, 0.0, np.inf, -2.0
-    wanted = normal[0] != 0.0 or normal[1] != 0.0 or normal[2] != 0.0
-    for t in range(len(corners)):
-        side = 0.0
-        if wanted:
-            side = faces[t, 0] * normal[0] + faces[t, 1] * normal[1] + faces[t, 2] * normal[2]
-            if side < facing:
-                continue
-        b, c = _closest(corners[t], point)
-        square = 0.0
-        for i in range(3):
-            at = corners[t, 0, i] + b * (corners[t, 1, i] - corners[t, 0, i])
-            at += c * (corners[t, 2, i] - corners[t, 0, i])
-            square += (at - point[i]) ** 2
-            if not wanted:
-                side += (point[i] - at) * faces[t, i]
-        tie = abs(square - best_square) <= 1e-9 * (1.0 + best_square)
-        if (square < best_square and not tie) or (tie and side > best_side):
-            best, best_b, best_c, best_square, best_side = t, b, c, square, side
-    return best, best_b, best_c, math.sqrt(best_square) if best >= 0 else np.inf
-
-
-@njit(cache=True, nogil=True)
-def _dot(a: NDArray, b: NDArray) -> float:
-    return a[0] * b[0] + a[1] * b[1] + a[2] * b[2]
-
-
-@njit(cache=True, nogil=True)
-def _closest(tri: NDArray, p: NDArray) -> tuple:
-    """Weights of corners 1 and 2 of the point of a triangle nearest to p."""
-    ab, ac, ap = tri[1] - tri[0], tri[2] - tri[0], p - tri[0]
-    d1, d2 = _dot(ab, ap), _dot(ac, ap)
-    if d1 <= 0 and d2 <= 0:
-        return 0.0, 0.0
-    bp = p - tri[1]
-    d3, d4 = _dot(ab, bp), _dot(ac, bp)
-    if d3 >= 0 and d4 <= d3:
-        return 1.0, 0.0
-    vc = d1 * d4 - d3 * d2
-    if vc <= 0 and d1 >= 0 and d3 <= 0:
-        return d1 / (d1 - d3), 0.0
-    cp = p - tri[2]
-    d5, d6 = _dot(ab, cp), _dot(ac, cp)
-    if d6 >= 0 and d5 <= d6:
-        return 0.0, 1.0
-    vb = d5 * d2 - d1 * d6
-    if vb <= 0 and d2 >= 0 and d6 <= 0:
-        return 0.0, d2 / (d2 - d6)
-    va = d3 * d6 - d5 * d4
-    if va <= 0 and d4 - d3 >= 0 and d5 - d6 >= 0:
-        w = (d4 - d3) / ((d4 - d3) + (d5 - d6))
-        return 1.0 - w, w
-    total = va + vb + vc
-    return vb / total, vc / total

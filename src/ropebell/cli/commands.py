@@ -209,7 +209,7 @@ def meter(build: Path, points: list[Color], normal: Color | None, as_json: bool)
         raise UsageError("a normal of length zero has no direction", "--normal", "Give a direction")
     reader = Meter(open_result(build))
     facing = None if normal is None else np.array(normal)
-    readings = [reader.read(np.array(point), facing) for point in points]
+    readings = reader.read_many(np.array(points), facing)
     if as_json:
         print(json.dumps({"points": [_finite(r.as_json()) for r in readings]}))
         return 0

@@ -10,7 +10,8 @@ from collections.abc import Callable
 import numpy as np
 
 from ropebell.level.model import F32, I32
-from ropebell.light.solve import MOST_BOUNCES, bounced_once, settled
+from ropebell.light.settling import Settling
+from ropebell.light.solve import MOST_BOUNCES, bounced_once
 
 # More are summed as they come, without keeping each.
 MOST_KEPT = 24
@@ -38,7 +39,9 @@ class BounceSeries:
         """
         first = self._bounces[0] if self._held is None else self._bounces[0] + self._held
         total = first.astype(np.float64)
-        energy = [_mean(first)]
+        settling = None
+        if bounces is None:
+            settling = Settling(self._bounces[0], lambda light: gain * self._once(light))
         most = MOST_BOUNCES if bounces is None else bounces
         done, scale, last = 0, 1.0, self._bounces[0]
         while done < most:
@@ -47,8 +50,7 @@ class BounceSeries:
             done, scale = done + 1, scale * gain
             added = (scale * last).astype(np.float32)
             total += added
-            energy.append(_mean(added))
-            if bounces is None and settled(added, total, energy):
+            if settling is not None and settling.after(added, total):
                 break
         tick(1.0)
         return np.maximum(total, 0.0).astype(np.float32), done
@@ -63,11 +65,10 @@ class BounceSeries:
     def _bounce(self, number: int, before: F32) -> F32:
         if number < len(self._bounces):
             return self._bounces[number]
-        found = bounced_once(self._hits, before, self._reflecting, self._workers)
+        found = self._once(before)
         if number == len(self._bounces) and number <= MOST_KEPT:
             self._bounces.append(found)
         return found
 
-
-def _mean(field: F32) -> float:
-    return float(field.mean(dtype=np.float64)) if len(field) else 0.0
+    def _once(self, light: F32) -> F32:
+        return bounced_once(self._hits, light, self._reflecting, self._workers)

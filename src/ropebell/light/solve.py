@@ -15,12 +15,11 @@ from numpy.typing import NDArray
 
 from ropebell.level.model import F32, I32
 from ropebell.light.lookup import NONE
+from ropebell.light.settling import Settling
 from ropebell.light.transport import Hits
 from ropebell.light.workers import run_chunks
 
 CHUNK = 8192
-# Converged: all bounces that would follow add less than this share anywhere.
-CONVERGED = 1e-3
 MOST_BOUNCES = 512
 
 
@@ -92,8 +91,8 @@ def solve(
         hits: (N, R) table of the transport stage.
         direct: (N, 3) lux.
         reflecting: (N, 3) from `reflectance`.
-        bounces: n, or None: go on until what all further bounces together would add is under 0.1 % of
-            any texel's light.
+        bounces: n, or None: go on until all further bounces together add under 0.1 % to any texel's light; see
+            `settling`.
         tick: called with the share done, may raise `Stopped`.
         kept_back: (N, 3) lux of direct light that does not go into the bounces.
         rays: the first columns of the table to look at; None: all.
@@ -107,6 +106,9 @@ def solve(
     energy, lost = [_mean(direct)], [unsound]
     most = MOST_BOUNCES if bounces is None else bounces
     done = 0
+    settling = None
+    if bounces is None:
+        settling = Settling(current, lambda light: _spread(hits, rays or hits.shape[1], light, reflecting, workers))
     while done < most:
         with np.errstate(invalid="ignore", over="ignore"):
             leaving, unsound = _sound(np.ascontiguousarray(current * reflecting))
@@ -119,7 +121,7 @@ def solve(
         total += current
         energy.append(_mean(current))
         done += 1
-        if bounces is None and settled(current, total, energy):
+        if settling is not None and settling.after(current, total):
             break
     tick(1.0)
     cut = float(np.maximum(-total, 0.0).mean()) if len(total) else 0.0
@@ -138,19 +140,14 @@ def _sound(light: F32) -> tuple[F32, NDArray[np.intp]]:
 
 def bounced_once(hits: I32, light: F32, reflecting: F32, workers: int) -> F32:
     """(N, 3) float32 lux of one bounce of some light."""
+    return _spread(hits, hits.shape[1], light, reflecting, workers)
+
+
+def _spread(hits: I32, rays: int, light: F32, reflecting: F32, workers: int) -> F32:
     out = np.zeros_like(light)
     leaving = np.ascontiguousarray(light * reflecting)
-    _bounce_all(hits, hits.shape[1], leaving, out, workers, lambda _: None, 0.0)
+    _bounce_all(hits, rays, leaving, out, workers, lambda _: None, 0.0)
     return out
-
-
-def settled(current: F32, total: NDArray, energy: list[float]) -> bool:
-    """Whether the geometric tail of the bounces to come stays below `CONVERGED` at every texel."""
-    if energy[-1] <= 0.0:
-        return True
-    ratio = min(energy[-1] / max(energy[-2], 1e-30), 0.995)
-    floor = 1e-6 * float(total.max())
-    return bool(np.max(current / np.maximum(total, floor)) * ratio / (1.0 - ratio) < CONVERGED)
 
 
 def _mean(field: F32) -> float:
