@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import json
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-from ropebell.build.journal import Journal
+from ropebell.build.journal import JOURNAL, Journal
 from ropebell.build.meter import Meter, Reading
 from ropebell.build.pipeline import Pipeline
 from ropebell.build.recipe import Recipe, named, with_value
@@ -67,9 +68,14 @@ def bake(level: Path, made: Recipe, out: Path | None = None, **request: Any) -> 
         request["brief"] = Brief(lights=request.pop("lights"))
     journal = Journal(out)
     try:
-        return Pipeline(Request(level, out, cache, made, **request), journal, lambda: None).run()
+        return Pipeline(Request(level, out, cache, made, **request), journal, lambda: None).run().as_json()
     finally:
         journal.close()
+
+
+def events(folder: Path) -> list[dict[str, Any]]:
+    """What a build's journal tells, as plain values."""
+    return [json.loads(line) for line in (folder / JOURNAL).read_text(encoding="utf-8").splitlines()]
 
 
 def meter(

@@ -13,15 +13,18 @@ from typing import Any
 import numpy as np
 import pytest
 
-from helpers import bake, floor, level_file, recipe, room
+from helpers import bake, events, floor, level_file, recipe, room
 from ropebell.build import outputs
-from ropebell.build.journal import JOURNAL, Journal, Reader, is_alive, read_events
+from ropebell.build.events import Event, Fact
+from ropebell.build.events import Progress as ProgressEvent
+from ropebell.build.journal import JOURNAL, Journal, Reader, is_alive
+from ropebell.build.manifest import read_manifest
 from ropebell.build.memory import MemoryKeeper, resident_bytes
 from ropebell.build.pages import read_page, write_page
 from ropebell.build.pipeline import Pipeline
 from ropebell.build.progress import Progress
 from ropebell.build.request import Request
-from ropebell.build.result import Outcome, open_result, outcome, read_manifest
+from ropebell.build.result import Outcome, open_result, outcome
 from ropebell.build.runner import BuildProcess, Standby, next_build_folder
 from ropebell.build.store import META, Store, digest_of
 from ropebell.demo.builder import LevelBuilder, at
@@ -41,9 +44,7 @@ def lit_room(folder: Path) -> Path:
 
 def reused(folder: Path) -> dict[str, str]:
     """Final state of every stage (and item) in a journal."""
-    return {
-        f"{e['stage']} {e.get('item', '')}".strip(): e["state"] for e in read_events(folder) if e["event"] == "stage"
-    }
+    return {f"{e['stage']} {e.get('item', '')}".strip(): e["state"] for e in events(folder) if e["event"] == "stage"}
 
 
 def test_a_strength_change_reuses_everything_but_the_algebra(tmp_path: Path) -> None:
@@ -100,7 +101,7 @@ def test_relit_result_equals_a_build_from_nothing(tmp_path: Path) -> None:
 
 def test_the_manifest_records_what_was_done(tmp_path: Path) -> None:
     manifest = bake(lit_room(tmp_path), recipe("sketch", light__seed=5))
-    assert manifest == read_manifest(tmp_path / "out")
+    assert manifest == read_manifest(tmp_path / "out").as_json()
     assert manifest["seed"] == 5
     assert manifest["texels"] > 500 and manifest["rays"]["gather"] == manifest["texels"] * 64
     assert {"scene", "charts", "transport", "solve", "finish", "write", "total"} <= set(manifest["seconds"])
@@ -111,9 +112,10 @@ def test_the_manifest_records_what_was_done(tmp_path: Path) -> None:
 
 def test_journal_progress_only_rises_and_ends_at_one(tmp_path: Path) -> None:
     bake(lit_room(tmp_path), recipe("working"))
-    shares = [e["share"] for e in read_events(tmp_path / "out") if e["event"] == "progress"]
+    shares = [e["share"] for e in events(tmp_path / "out") if e["event"] == "progress"]
+    assert len(shares) > 5 and shares == sorted(shares)
     assert shares[-1] == pytest.approx(1.0, abs=0.01)
-    rest = [e["remaining"] for e in read_events(tmp_path / "out") if e["event"] == "progress"]
+    rest = [e["remaining"] for e in events(tmp_path / "out") if e["event"] == "progress"]
     assert rest[-1] < 0.1 and min(rest) >= 0
 
 
@@ -137,9 +139,9 @@ def request(folder: Path, **values: Any) -> Request:
     return Request(lit_room(folder), folder / "out", folder / "cache", made)
 
 
-def until(process: BuildProcess, condition: Callable[[list[dict]], bool]) -> list[dict]:
+def until(process: BuildProcess, condition: Callable[[list[Event]], bool]) -> list[Event]:
     """Follow a build until its events fulfil a condition, or it ends."""
-    events: list[dict] = []
+    events: list[Event] = []
     deadline = time.monotonic() + 120
     while time.monotonic() < deadline:
         ended = process.poll()
@@ -157,8 +159,8 @@ def ended(process: BuildProcess) -> Outcome:
     return found
 
 
-def in_transport(events: list[dict]) -> bool:
-    return any(e["event"] == "progress" and e["stage"] == "transport" and e["share"] > 0 for e in events)
+def in_transport(events: list[Event]) -> bool:
+    return any(isinstance(e, ProgressEvent) and e.stage == "transport" and e.share > 0 for e in events)
 
 
 def test_stop_keeps_finished_stages_and_writes_no_result(tmp_path: Path) -> None:
@@ -187,7 +189,7 @@ def test_a_killed_build_is_recorded_as_died(tmp_path: Path) -> None:
     os.kill(process.pid, signal.SIGKILL)
     assert ended(process).state == "died"
     assert outcome(tmp_path / "out").state == "died"
-    assert read_events(tmp_path / "out")[0]["event"] == "begin"
+    assert events(tmp_path / "out")[0]["event"] == "begin"
 
 
 def test_a_tripwire_stops_with_its_own_exit_status(tmp_path: Path) -> None:
@@ -214,7 +216,7 @@ def test_a_fault_of_the_program_is_told_with_its_traceback(tmp_path: Path, monke
     monkeypatch.setattr(Pipeline, "run", broken)
     monkeypatch.setattr(worker, "_listen", lambda *_: None)
     assert worker.run(request(tmp_path), gentle=False) == 3
-    last = read_events(tmp_path / "out")[-1]
+    last = events(tmp_path / "out")[-1]
     assert last["outcome"] == "failed" and "planted" in last["message"] and "Traceback" in last["traceback"]
 
 
@@ -322,12 +324,19 @@ def test_journal_reader_waits_for_whole_lines_and_skips_damage(tmp_path: Path) -
     reader = Reader(tmp_path / JOURNAL)
     assert reader.new_events() == []
     with open(tmp_path / JOURNAL, "a") as file:
-        file.write('{"event": "a"}\nnonsense\n{"eve')
+        file.write('{"event": "note", "text": "a"}\nnonsense\n{"event": "unheard of"}\n{"eve')
         file.flush()
-        assert [e["event"] for e in reader.new_events()] == ["a"]
-        file.write('nt": "b"}\n')
+        assert [e.values for e in reader.new_events() if isinstance(e, Fact)] == [{"text": "a"}]
+        file.write('nt": "note", "text": "')
         file.flush()
-    assert [e["event"] for e in reader.new_events()] == ["b"]
+    told = "half of an ü".encode()
+    with open(tmp_path / JOURNAL, "ab") as raw:
+        raw.write(told[:-1])
+        raw.flush()
+        assert reader.new_events() == []
+        raw.write(told[-1:] + b'"}\n')
+        raw.flush()
+    assert [e.values for e in reader.new_events() if isinstance(e, Fact)] == [{"text": "half of an ü"}]
 
 
 def test_a_journal_that_is_held_is_alive(tmp_path: Path) -> None:

@@ -1,6 +1,7 @@
 """Surfaces that glow by a picture."""
 
 from __future__ import annotations
+from ropebell.build.manifest import parse_manifest
 
 import math
 from dataclasses import replace
@@ -105,7 +106,7 @@ def test_relight_of_a_pictured_emitter_is_as_a_build(tmp_path: Path) -> None:
     assert set(after["reused"]) >= {"charts", "footing", "direct", "transport"}
     level = open_level(path)
     now = gather(level, change, made, (0.0, 0.0, 0.0), ())
-    fields = Relight.of(before, now, project.cache, lambda _: None)
+    fields = Relight.of(parse_manifest(before), now, project.cache, lambda _: None)
     assert fields is not None and fields.covers(now.subject.baking) and len(fields.names) == 4
     scene = now.subject.baking
     relit = fields.light(fields.strengths(scene, (0, 0, 0)), fields.thrown(scene, (0, 0, 0))).total

@@ -7,8 +7,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from helpers import bake, facing_down, floor, level_file, meter, recipe, room
-from ropebell.build.journal import read_events
+from helpers import bake, events, facing_down, floor, level_file, meter, recipe, room
 from ropebell.build.result import open_result
 from ropebell.demo.builder import LevelBuilder, aimed, at
 from ropebell.demo.shapes import ball, box
@@ -178,7 +177,7 @@ def test_broken_geometry_gives_light_or_is_named(tmp_path: Path) -> None:
     for place in ((0.3, 0.0, 0.4), (-1.5, 0.0, 1.2)):
         ours, theirs = (meter(tmp_path / n, place)[0].irradiance for n in ("broken", "sound"))
         np.testing.assert_allclose(ours, theirs, rtol=0.08)
-    energies = [e for e in read_events(tmp_path / "broken") if e["event"] == "energy"]
+    energies = [e for e in events(tmp_path / "broken") if e["event"] == "energy"]
     assert energies[0]["not_finite"] == [0] * len(energies[0]["bounces"])
 
 
@@ -191,5 +190,5 @@ def test_lights_on_and_in_surfaces_give_finite_light(tmp_path: Path) -> None:
     bake(level_file(tmp_path, b), recipe("working", density__texels_per_metre=5.0), tmp_path / "out")
     found = pages(tmp_path / "out")
     assert np.isfinite(found).all() and (found >= 0).all() and found.max() > 1.0
-    (energy,) = [e for e in read_events(tmp_path / "out") if e["event"] == "energy"]
+    (energy,) = [e for e in events(tmp_path / "out") if e["event"] == "energy"]
     assert not any(energy["not_finite"])

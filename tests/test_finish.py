@@ -47,8 +47,8 @@ def test_denoising_takes_noise_out_and_leaves_lamp_shadows(tmp_path: Path) -> No
     assert denoised.total[inside].mean() == pytest.approx(noisy.total[inside].mean(), rel=0.01)
     np.testing.assert_array_equal(denoised.direct, noisy.direct)
     for result in (denoised, noisy):
-        told = result.manifest["finish"]["noise"]
-        assert 0 < told["half_within"] < told["most_within"] < 0.5
+        told = result.manifest.finish.noise
+        assert told is not None and 0 < told.half_within < told.most_within < 0.5
 
 
 def test_the_standard_error_of_known_rays() -> None:

@@ -9,8 +9,8 @@ from typing import Any
 import numpy as np
 import pytest
 
-from helpers import level_file, recipe, room
-from ropebell.build.journal import Journal, read_events
+from helpers import events, level_file, recipe, room
+from ropebell.build.journal import Journal
 from ropebell.build.pictures import Pictures
 from ropebell.build.pipeline import Pipeline
 from ropebell.build.request import Request
@@ -52,9 +52,9 @@ def test_all_lamps_are_seen_at_a_glance_before_anything_else(tmp_path: Path, mon
     seen = watched(tmp_path, monkeypatch)
     assert seen[0][0] == "lamps at a glance"
     direct = next(field for what, field in reversed(seen) if what == "direct light")
-    stages = [e["stage"] for e in read_events(tmp_path / "out") if e["event"] == "stage"]
-    tables = [i for i, e in enumerate(read_events(tmp_path / "out")) if e["event"] == "table"]
-    footing = next(i for i, e in enumerate(read_events(tmp_path / "out")) if e.get("stage") == "footing")
+    stages = [e["stage"] for e in events(tmp_path / "out") if e["event"] == "stage"]
+    tables = [i for i, e in enumerate(events(tmp_path / "out")) if e["event"] == "table"]
+    footing = next(i for i, e in enumerate(events(tmp_path / "out")) if e.get("stage") == "footing")
     assert tables[0] < footing < tables[1] and stages.count("footing") == 2
     glance = seen[0][1]
     assert glance.shape == direct.shape and (glance >= 0).all()

@@ -13,13 +13,13 @@ from typing import Any
 import numpy as np
 import pytest
 
-from helpers import bake, level_file, recipe, room
+from helpers import bake, events, level_file, recipe, room
 from ropebell.build import kin
-from ropebell.build.journal import Journal, read_events
+from ropebell.build.journal import Journal
+from ropebell.build.manifest import read_manifest
 from ropebell.build.memory import peak_bytes
 from ropebell.build.pipeline import Pipeline
 from ropebell.build.request import Request
-from ropebell.build.result import read_manifest
 from ropebell.build.runner import BuildProcess
 from ropebell.build.store import Store, digest_of
 from ropebell.demo.builder import LevelBuilder, at
@@ -61,7 +61,7 @@ def arrays(manifest: dict[str, Any], cache: Path) -> dict[str, np.ndarray]:
 
 def told(folder: Path, event: str) -> dict[str, Any]:
     """The only journal entry of a kind."""
-    (found,) = [e for e in read_events(folder) if e["event"] == event]
+    (found,) = [e for e in events(folder) if e["event"] == event]
     return found
 
 
@@ -167,7 +167,7 @@ def test_a_killed_build_is_gone_on_with(tmp_path: Path) -> None:
     second = BuildProcess(Request(level, tmp_path / "b", tmp_path / "cache", made))
     while second.poll() is None:
         pass
-    assert read_manifest(tmp_path / "b")["texels"] > 0
+    assert read_manifest(tmp_path / "b").texels > 0
     assert told(tmp_path / "b", "shot")["kept"] > 500_000
 
 
@@ -252,7 +252,7 @@ def test_a_hit_table_that_does_not_fit_the_disk_fails_with_a_word(tmp_path: Path
         resource.setrlimit(resource.RLIMIT_FSIZE, before)
     assert not list((tmp_path / "cache").glob("*.begun"))
     bake(level, made, tmp_path / "b")
-    assert read_manifest(tmp_path / "b")["kept"]["rays"] == 0
+    assert read_manifest(tmp_path / "b").kept.rays == 0
 
 
 def test_many_tables_of_one_layout_do_not_push_out_the_others(tmp_path: Path) -> None:

@@ -8,8 +8,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from helpers import bake, floor, level_file, meter, recipe, room
-from ropebell.build.journal import read_events
+from helpers import bake, events, floor, level_file, meter, recipe, room
 from ropebell.demo.builder import LevelBuilder, aimed, at
 from ropebell.demo.shapes import box
 from ropebell.level.brief import Box as RegionBox
@@ -103,9 +102,9 @@ def test_lights_that_subtract_take_away_and_never_below_nothing(tmp_path: Path) 
     assert less.lights["lights/b"][0] < 0
     dark = in_a_room(tmp_path, Brief(lights={"lights/b": LightChange(300.0, subtracts=True)}), "dark")
     assert meter(dark, place)[0].irradiance[0] == 0.0
-    energy = next(e for e in read_events(dark) if e["event"] == "energy")
+    energy = next(e for e in events(dark) if e["event"] == "energy")
     assert energy["cut_below_zero"] > 0
-    assert next(e for e in read_events(tmp_path / "whole") if e["event"] == "energy")["cut_below_zero"] == 0
+    assert next(e for e in events(tmp_path / "whole") if e["event"] == "energy")["cut_below_zero"] == 0
 
 
 def test_objects_that_add_no_bounced_light_cast_none_and_receive_no_shadow(tmp_path: Path) -> None:

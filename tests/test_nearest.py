@@ -66,3 +66,30 @@ def test_the_meter_reads_the_nearest_surface_from_behind_and_from_afar(tmp_path:
     # A normal leaves out what does not face that way, however near it is.
     (up,) = meter(tmp_path / "out", (0.5, 5.9, 0.5))
     assert (up.node, up.distance) == ("g/floor", pytest.approx(5.9))
+
+
+def test_an_old_build_is_read_with_the_lamps_it_was_built_with(tmp_path: Path) -> None:
+    """Its level was exported again since, with another lamp and a brighter one, and then it is gone."""
+
+    def hall(candela: float, more: bool) -> Path:
+        b = LevelBuilder()
+        b.material("grey", (0.5, 0.5, 0.5))
+        b.material("glow", (0.5, 0.5, 0.5), glow=(200.0, 200.0, 200.0))
+        b.add("g", "floor", floor(4), "grey")
+        b.add("g", "panel", facing_down(1, 2.5), "glow")
+        b.light("lamp", Light("lamp", "point", (1, 1, 1), candela), at(0, 3, 0))
+        if more:
+            b.light("another", Light("another", "point", (1, 1, 1), 500.0), at(1, 2, 0))
+        return level_file(tmp_path, b)
+
+    bake(hall(50.0, False), recipe("sketch", draft=2), sky=(10.0, 10.0, 10.0))
+    (before,) = meter(tmp_path / "out", (1.0, 0.0, 1.0))
+    assert set(before.lights) == {"lights/lamp", "g/panel", "sky"}
+    hall(100.0, True)
+    (after,) = meter(tmp_path / "out", (1.0, 0.0, 1.0))
+    for name, value in before.lights.items():
+        np.testing.assert_array_equal(after.lights[name], value)
+    np.testing.assert_allclose(sum(after.lights.values()), after.irradiance, rtol=1e-6)
+    (tmp_path / "level.glb").unlink()
+    (gone,) = meter(tmp_path / "out", (1.0, 0.0, 1.0))
+    np.testing.assert_array_equal(gone.lights["lights/lamp"], before.lights["lights/lamp"])

@@ -9,6 +9,7 @@ import pytest
 
 from helpers import bake, floor, level_file, recipe
 from ropebell.build.estimate import RATES, calibrated, estimate
+from ropebell.build.manifest import parse_manifest
 from ropebell.build.project import Project, find_project, load_project, manifests, uniform_sky
 from ropebell.build.recipe import SHIPPED, UNAVAILABLE, get, keys, load, named, with_setting, with_value
 from ropebell.build.stale import stale_stages
@@ -160,35 +161,36 @@ def test_stale_names_the_change_and_the_smallest_build(tmp_path: Path) -> None:
         project.builds / "0001",
         cache=project.cache,
     )
-    assert stale_stages(scene, project, manifest, {}).fresh
+    built = parse_manifest(manifest)
+    assert stale_stages(scene, project, built, {}).fresh
     brighter = project.with_light("lights/lamp", LightChange(90.0))
-    stale = stale_stages(with_lights(scene, loaded, brighter.brief), brighter, manifest, {})
+    stale = stale_stages(with_lights(scene, loaded, brighter.brief), brighter, built, {})
     assert (stale.changes, stale.stages) == (("1 light",), ("solve",))
     fewer = replace(project, recipe=with_value(project.recipe, "light.gather_rays", 32))
-    stale = stale_stages(scene, fewer, manifest, {})
+    stale = stale_stages(scene, fewer, built, {})
     assert (stale.changes, stale.stages) == (("recipe",), ("solve",))  # the first 32 of 64 are there
     costs = {}
     for count in (128, 1024):
         more = replace(project, recipe=with_value(project.recipe, "light.gather_rays", count))
-        stale = stale_stages(scene, more, manifest, {"transport": 1e3})
+        stale = stale_stages(scene, more, built, {"transport": 1e3})
         assert (stale.changes, stale.stages) == (("recipe",), ("transport", "solve"))
         costs[count] = stale.seconds
     # Of 128 rays half are to be shot, of 1024 all but 64.
     assert (costs[1024] - 2) / (costs[128] - 2) == pytest.approx(15, rel=0.1)
     drafted = replace(project, recipe=with_value(project.recipe, "draft", 2))
-    stale = stale_stages(scene, drafted, manifest, {})
+    stale = stale_stages(scene, drafted, built, {})
     assert stale.changes == ("draft factor",)
     crate = scene.node_names[int(scene.node[0])]
     for words in ({"note": "mind the step"}, {"guard": True}, {"work": True}):
         marked = project.with_brief(marks={crate: Mark(**words)})
-        assert stale_stages(prepare(loaded, marked.brief).baking, marked, manifest, {}).fresh, words
+        assert stale_stages(prepare(loaded, marked.brief).baking, marked, built, {}).fresh, words
     finer = project.with_brief(marks={crate: Mark(density=2.0, note="finer")})
-    stale = stale_stages(prepare(loaded, finer.brief).baking, finer, manifest, {})
+    stale = stale_stages(prepare(loaded, finer.brief).baking, finer, built, {})
     assert stale.changes == ("marks",) and "charts" in stale.stages
     both = replace(finer, recipe=with_value(finer.recipe, "light.bounces", 7))
-    assert set(stale_stages(prepare(loaded, both.brief).baking, both, manifest, {}).changes) == {"marks", "recipe"}
+    assert set(stale_stages(prepare(loaded, both.brief).baking, both, built, {}).changes) == {"marks", "recipe"}
     assert stale.stages == ("charts", "footing", "direct", "transport", "solve")
-    assert [m for _, m in manifests(project.builds)] == [manifest]
+    assert [m for _, m in manifests(project.builds)] == [built]
 
 
 def test_estimates_grow_as_the_work_does_and_learn_from_builds(tmp_path: Path) -> None:
@@ -198,7 +200,7 @@ def test_estimates_grow_as_the_work_does_and_learn_from_builds(tmp_path: Path) -
     assert four.seconds["transport"] == pytest.approx(4 * one.seconds["transport"], rel=0.05)
     manifest = bake(level(tmp_path), recipe("working", density__texels_per_metre=10.0))
     assert one.texels == pytest.approx(manifest["texels"], rel=0.3)
-    slow = {"rates": {"transport": RATES["transport"] / 10, "strange": 1}}
-    assert calibrated([slow]) == {"transport": RATES["transport"] / 10}
-    later = estimate(scene, recipe("working", density__texels_per_metre=10.0), 2, calibrated([slow]))
+    slow = {**manifest, "rates": {"transport": RATES["transport"] / 10, "strange": 1}}
+    assert calibrated([parse_manifest(slow)]) == {"transport": RATES["transport"] / 10}
+    later = estimate(scene, recipe("working", density__texels_per_metre=10.0), 2, calibrated([parse_manifest(slow)]))
     assert later.seconds["transport"] == pytest.approx(10 * one.seconds["transport"])

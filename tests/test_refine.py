@@ -5,13 +5,15 @@ from __future__ import annotations
 from collections.abc import Iterator
 from pathlib import Path
 from types import SimpleNamespace
+from typing import Any
 
 import numpy as np
 import pytest
 
 from helpers import bake, level_file, recipe, room
+from ropebell.build.manifest import parse_manifest, read_manifest
 from ropebell.build.pages import read_page
-from ropebell.build.result import read_manifest, read_pages
+from ropebell.build.result import read_pages
 from ropebell.build.store import Store
 from ropebell.build.until import NoiseTarget
 from ropebell.demo.builder import LevelBuilder, at
@@ -53,10 +55,15 @@ def windowed(folder: Path, lamp: bool = False) -> Path:
     return level_file(folder, b)
 
 
+def lit(folder: Path, manifest: dict[str, Any]) -> tuple[np.ndarray, np.ndarray]:
+    """Total and direct light of a build."""
+    return read_pages(folder, parse_manifest(manifest))
+
+
 def pages(folder: Path, path: Path, **values: object) -> tuple[np.ndarray, np.ndarray, dict]:
     made = recipe("sketch", density__texels_per_metre=DENSITY, finish__denoise=False, **values)
     manifest = bake(path, made, folder, sky=(200.0, 200.0, 200.0), cache=folder.parent / "cache")
-    total, direct = read_pages(folder, manifest)
+    total, direct = lit(folder, manifest)
     return total, direct, manifest
 
 
@@ -89,7 +96,9 @@ def test_light_that_is_sure_takes_the_fewest_rays(tmp_path: Path) -> None:
     fine = bake(path, made, tmp_path / "fine")
     assert fine["finish"]["refined"]["texels"] == 0 and fine["finish"]["refined"]["rays"] == 0
     assert fine["rays"]["gather"] == fine["rays"]["most"] // 8
-    for a, c in zip(read_pages(tmp_path / "plain", plain), read_pages(tmp_path / "fine", fine)):
+    for a, c in zip(
+        read_pages(tmp_path / "plain", parse_manifest(plain)), read_pages(tmp_path / "fine", parse_manifest(fine))
+    ):
         np.testing.assert_allclose(a, c, rtol=2e-3)
 
 
@@ -97,7 +106,7 @@ TARGET = {"light__gather_rays": 256, "light__noise_target": 0.05, "light__bounce
 
 
 def hit_table(folder: Path, cache: Path) -> tuple[np.ndarray, np.ndarray]:
-    found = Store(cache).get(read_manifest(folder)["digests"]["hits"])
+    found = Store(cache).get(read_manifest(folder).digests.hits)
     assert found is not None
     return np.asarray(found.arrays["hits"]), np.asarray(found.arrays["done"])
 
@@ -128,7 +137,7 @@ def test_another_light_or_target_gives_what_a_build_from_nothing_gives_with_few_
     found = []
     for name, cache in (("b", "cache"), ("c", "fresh")):
         manifest = bake(path, values, tmp_path / name, sky=sky, cache=tmp_path / cache)
-        found.append((manifest, read_pages(tmp_path / name, manifest)))
+        found.append((manifest, lit(tmp_path / name, manifest)))
     (again, light), (nothing, light_of_nothing) = found
     assert (light[0] == light_of_nothing[0]).all() and (light[1] == light_of_nothing[1]).all()
     for a, b in zip(hit_table(tmp_path / "b", tmp_path / "cache"), hit_table(tmp_path / "c", tmp_path / "fresh")):
@@ -146,7 +155,7 @@ def test_a_disk_without_room_to_spare_costs_no_build(tmp_path: Path, monkeypatch
         monkeypatch.setattr("shutil.disk_usage", lambda _, free=free: SimpleNamespace(free=free))
         values = recipe("sketch", density__texels_per_metre=DENSITY, finish__denoise=False, **TARGET)
         manifest = bake(path, values, tmp_path / name, sky=(200.0, 200.0, 200.0), cache=tmp_path / f"{name}-cache")
-        found.append((manifest["finish"]["refined"]["rays"], read_pages(tmp_path / name, manifest)[0]))
+        found.append((manifest["finish"]["refined"]["rays"], lit(tmp_path / name, manifest)[0]))
     assert found[0][0] == found[1][0] > 0 and (found[0][1] == found[1][1]).all()
     kept = [len(list((tmp_path / f"{name}-cache").glob("*/rows.npy"))) for name in ("full", "roomy")]
     assert kept[0] == 0 and kept[1] > 0
@@ -172,7 +181,9 @@ def test_a_build_that_was_stopped_between_two_judgements_goes_on_to_the_same(
     nothing = bake(path, values, tmp_path / "c", sky=(200.0, 200.0, 200.0), cache=tmp_path / "fresh")
     assert resumed["kept"]["rays"] > 0
     assert resumed["kept"]["rays"] + resumed["kept"]["shot"] == nothing["kept"]["shot"]
-    for a, b in zip(read_pages(tmp_path / "b", resumed), read_pages(tmp_path / "c", nothing)):
+    for a, b in zip(
+        read_pages(tmp_path / "b", parse_manifest(resumed)), read_pages(tmp_path / "c", parse_manifest(nothing))
+    ):
         assert (a == b).all()
 
 
@@ -184,7 +195,9 @@ def test_noise_told_is_the_noise_there_is(tmp_path: Path) -> None:
     for seed in range(12):
         total, _, manifest = pages(tmp_path / f"{seed}", path, light__seed=seed, **made)
         light.append(total[..., 1])
-        told.append(np.stack([read_page(tmp_path / f"{seed}" / p["noise"]) for p in manifest["pages"]]))
+        told.append(
+            np.stack([read_page(tmp_path / f"{seed}" / p["noise"], channels=1)[..., 0] for p in manifest["pages"]])
+        )
     values, noise = np.array(light), np.array(told)
     mean = values.mean(axis=0)
     inside = (mean > 1.0) & (mean < 0.5 * mean.max())  # in the room, not outside
@@ -206,7 +219,7 @@ def test_what_is_kept_out_of_the_bounces_stays_out(tmp_path: Path) -> None:
     for name, extra in (("plain", {}), ("fine", {"light__noise_target": 0.03})):
         values = recipe("sketch", density__texels_per_metre=DENSITY, finish__denoise=False, **made, **extra)
         manifest = bake(path, values, tmp_path / name, brief=brief, sky=(20.0, 20.0, 20.0))
-        results.append(read_pages(tmp_path / name, manifest)[0][..., 0].mean())
+        results.append(lit(tmp_path / name, manifest)[0][..., 0].mean())
     assert results[1] == pytest.approx(results[0], rel=0.01)
 
 

@@ -10,6 +10,7 @@ import pytest
 
 from helpers import bake, floor, level_file, recipe, room
 from ropebell.build.fields import SKY, reflecting
+from ropebell.build.manifest import parse_manifest
 from ropebell.build.meter import Meter
 from ropebell.build.precheck import gather
 from ropebell.build.recipe import CONVERGED
@@ -44,7 +45,7 @@ def level(tmp_path: Path) -> Path:
 def relight(level: Path, manifest: dict, brief: Brief) -> tuple[Relight, object]:
     made = recipe("working", density__texels_per_metre=5.0)
     gathered = gather(open_level(level), brief, made, SKIES, ())
-    return Relight.of(manifest, gathered, level.parent / "cache", lambda _: None), gathered
+    return Relight.of(parse_manifest(manifest), gathered, level.parent / "cache", lambda _: None), gathered
 
 
 def test_relit_light_is_that_of_a_build_with_these_values(level: Path, tmp_path: Path) -> None:
@@ -127,7 +128,7 @@ def test_surfaces_of_another_colour_are_relit(level: Path, tmp_path: Path) -> No
         replace(m, base_color=(0.1, 0.6, 0.2, 1.0)) if m.name == "wall" else m for m in loaded.materials
     ))  # fmt: skip
     gathered = gather(loaded, Brief(), made, SKIES, ())
-    found = Relight.of(manifest, gathered, tmp_path / "cache", lambda _: None)
+    found = Relight.of(parse_manifest(manifest), gathered, tmp_path / "cache", lambda _: None)
     assert found is not None and found.surfaces != manifest["digests"]["surfaces"]
     strengths = found.strengths(gathered.subject.baking, SKIES)
     green = found.light(strengths).total - found.light(strengths).direct
@@ -141,12 +142,12 @@ def test_rays_to_a_noise_target_are_relit_and_metered_too(level: Path, tmp_path:
     manifest = bake(level, made, tmp_path / "a", sky=SKIES)
     assert manifest["digests"]["hits"] != manifest["digests"]["transport"]
     gathered = gather(open_level(level), Brief(lights={"lights/lamp": LightChange(410.0)}), made, SKIES, ())
-    found = Relight.of(manifest, gathered, tmp_path / "cache", lambda _: None)
+    found = Relight.of(parse_manifest(manifest), gathered, tmp_path / "cache", lambda _: None)
     assert found is not None and (found.hits.shot < found.hits.table.shape[1]).any()
     relit = found.light(found.strengths(gathered.subject.baking, SKIES)).total
     brief = Brief(lights={"lights/lamp": LightChange(410.0)})
     again = bake(level, made, tmp_path / "b", sky=SKIES, brief=brief)
-    total, _ = read_pages(tmp_path / "b", again)
+    total, _ = read_pages(tmp_path / "b", parse_manifest(again))
     built = total[found.texels.page, found.texels.row, found.texels.column]
     open_ = found.target == np.arange(len(found.target))
     # Its build may judge otherwise which texels are sure, so they agree to within the target only.
@@ -165,7 +166,7 @@ def test_relight_is_not_offered_for_other_rays_or_without_artifacts(level: Path,
     other = {**manifest, "recipe": {**manifest["recipe"], "draft": 2}}
     assert relight(level, other, Brief())[0] is None
     gathered = relight(level, manifest, Brief())[1]
-    assert Relight.of(manifest, gathered, tmp_path / "nowhere", lambda _: None) is None
+    assert Relight.of(parse_manifest(manifest), gathered, tmp_path / "nowhere", lambda _: None) is None
     found = relight(level, manifest, Brief())[0]
     assert found.covers(gathered.subject.baking)
     assert not replace(found, names=("lights/lamp",)).covers(gathered.subject.baking)

@@ -19,7 +19,8 @@ from ropebell.app.sample import SampleWriter
 from ropebell.app.window import Window
 from ropebell.app.words import made_on
 from ropebell.build import sample_days
-from ropebell.build.result import outcome, read_manifest
+from ropebell.build.manifest import read_manifest
+from ropebell.build.result import outcome
 from ropebell.build.sample_days import DAYS, Day, working_days, write_demo_with_days
 from ropebell.cli.main import main
 from ropebell.errors import Stopped
@@ -44,12 +45,12 @@ def test_every_day_is_a_build_with_its_note_and_re_uses_rays(tmp_path: Path, coa
     assert sorted(p.name for p in folder.iterdir() if "builds" in p.name) == ["builds"]
     assert [outcome(builds / f"000{i}").state for i in (1, 2, 3)] == ["done", "tripwire", "done"]
     first, last = read_manifest(builds / "0001"), read_manifest(builds / "0003")
-    assert (first["note"], last["note"]) == (coarse_days[0].note, coarse_days[2].note)
-    assert [m["made"][:10] for m in (first, last)] == ["2026-11-20", "2026-11-24"]
-    assert {"charts", "footing", "direct", "transport"} <= set(last["reused"]) and not first["reused"]
-    assert last["recipe"]["occlusion"]["enabled"] and last["lights"] != first["lights"]
+    assert (first.note, last.note) == (coarse_days[0].note, coarse_days[2].note)
+    assert [m.made[:10] for m in (first, last)] == ["2026-11-20", "2026-11-24"]
+    assert {"charts", "footing", "direct", "transport"} <= set(last.reused) and not first.reused
+    assert last.recipe.occlusion.enabled and last.lights != first.lights
     knots, newest, _ = read_builds(builds)
-    assert newest is not None and newest["note"] == coarse_days[2].note
+    assert newest is not None and newest.note == coarse_days[2].note
     assert [k.note for k in knots] == [d.note for d in coarse_days]
     assert all(k.faults > 5 for k in knots[::2]) and coarse_days[0].note in knot_words(knots[0])
     before = {p: p.stat().st_mtime_ns for p in builds.rglob("*")}

@@ -11,6 +11,7 @@ import OpenEXR
 import pytest
 
 from helpers import bake, floor, level_file, meter, recipe
+from ropebell.build.manifest import parse_manifest
 from ropebell.build.precheck import gather
 from ropebell.build.project import find_project
 from ropebell.build.relight import Relight
@@ -122,7 +123,7 @@ def test_strength_reuses_the_sampled_sky_and_relight_follows_it(tmp_path: Path) 
         != one["digests"]["sky"]
     )
     gathered = gather(open_level(level), brief, made, (100.0, 30.0, 0.0), ())
-    found = Relight.of(one, gathered, tmp_path / "cache", lambda _: None)
+    found = Relight.of(parse_manifest(one), gathered, tmp_path / "cache", lambda _: None)
     lit = found.light(found.strengths(gathered.subject.baking, (100.0, 30.0, 0.0)))
     result = open_result(tmp_path / "b")
     mine = to_pages(lit.total, found.texels, found.target, 2)
@@ -147,9 +148,9 @@ def test_projects_hand_their_picture_on_and_a_swap_is_stale(tmp_path: Path) -> N
         sky_picture=project.sky_picture,
     )  # fmt: skip
     scene = gather(open_level(level), brief, made, project.sky, ()).subject.baking
-    assert stale_stages(scene, project, manifest, {}).fresh
+    assert stale_stages(scene, project, parse_manifest(manifest), {}).fresh
     turned = project.with_brief(skies={"noon": replace(brief.skies["noon"], turn=10.0)})
-    stale = stale_stages(scene, turned, manifest, {})
+    stale = stale_stages(scene, turned, parse_manifest(manifest), {})
     assert stale.changes == ("sky",) and "direct" in stale.stages
     picture(project.folder / "noon.exr", np.full((HEIGHT, WIDTH, 3), 20.0))
     assert project.sky == pytest.approx((60.0, 30.0, 0.0), rel=1e-3)

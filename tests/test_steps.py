@@ -562,8 +562,8 @@ def test_noise_has_a_view_and_stands_beside_the_light_under_the_pointer(window: 
     qtbot.waitUntil(lambda: not window.builds.running and s.shown is not None, timeout=LONG)
     idle(window, qtbot)
     assert "10 % red" in window.strip.view.text()
-    told = s.shown.manifest["finish"]
-    assert told["refined"]["target"] == 0.1
+    told = s.shown.manifest.finish.refined
+    assert told is not None and told.target == 0.1
     assert "nine in ten within" in window.build_bench.summary.text() and "of the rays were enough" in (
         window.build_bench.summary.text()
     )
@@ -629,7 +629,7 @@ def test_probes_are_placed_built_and_light_what_moves(window: Window, qtbot: QtB
     window.stage.go(Camera((2.5, 1.4, 4.4), 0.0, 0.0))
     assert "By probes: from above" in page.by_probes.text() and "%" in page.sources.text()
     assert "room" in page.by_below.text() or "rug" in page.by_below.text()
-    assert len(window.stage.overlay.marks) == s.shown.manifest["probes"]["count"] > 8
+    assert len(window.stage.overlay.marks) == s.shown.manifest.probes["count"] > 8
     content = window.stage._content
     crate = np.flatnonzero(content.scene.node == node(window, "things/crate"))
     last = len(content.total) - 1

@@ -126,7 +126,7 @@ def test_build_change_a_lamp_build_again_and_step_between(window: Window, qtbot:
     dim = picture(window).mean()
     built(window, qtbot)
     assert window.session.shown_number == 2
-    assert window.session.shown is not None and "transport" in window.session.shown.manifest["reused"]
+    assert window.session.shown is not None and "transport" in window.session.shown.manifest.reused
     assert picture(window).mean() > dim + 5
     # Back along the rope by key, and by clicking the knot.
     with qtbot.waitSignal(window.session.looking_at, timeout=LONG):
@@ -203,7 +203,7 @@ def test_a_density_changed_during_a_build_is_built_again_with_what_was_shot(
     qtbot.waitUntil(lambda: len(ended) == 2, timeout=LONG)
     idle(window, qtbot)
     assert ended == [(1, "stopped"), (2, "done")]
-    assert s.shown is not None and s.shown.manifest["kept"]["rays"] > 0
+    assert s.shown is not None and s.shown.manifest.kept.rays > 0
     assert "of the rays were there already" in bench.summary.text()
     assert not s.behind and s.stale is not None and s.stale.fresh
 

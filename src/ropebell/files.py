@@ -8,9 +8,12 @@ import os
 import re
 import secrets
 import stat
+import tomllib
 from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
+
+MOST_TOML_BYTES = 64 << 20
 
 
 def temporary_beside(path: Path) -> Path:
@@ -40,6 +43,21 @@ def write_bytes(path: Path, data: bytes) -> None:
 def write_text(path: Path, text: str) -> None:
     """`write_bytes` for UTF-8 text."""
     write_bytes(path, text.encode("utf-8"))
+
+
+def read_toml(path: Path) -> dict[str, Any]:
+    """The values of a TOML file.
+
+    Raises:
+        OSError: it cannot be read.
+        ValueError: it is not TOML, or larger or deeper than any that people write.
+    """
+    if path.stat().st_size > MOST_TOML_BYTES:
+        raise ValueError(f"it has more than {MOST_TOML_BYTES:,} bytes")
+    try:
+        return tomllib.loads(path.read_text(encoding="utf-8"))
+    except RecursionError as error:
+        raise ValueError("its values are nested too deeply") from error
 
 
 def write_json(path: Path, value: Any) -> None:

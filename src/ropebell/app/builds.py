@@ -6,7 +6,6 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
@@ -14,7 +13,7 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 from ropebell.app.reading import Opened
 from ropebell.app.session import Session
 from ropebell.app.stage.renderer import Charted, Half, Vertices, charted_on, to_half, vertex_table
-from ropebell.build import stages
+from ropebell.build import events, stages
 from ropebell.build.request import Request
 from ropebell.build.result import Outcome
 from ropebell.build.runner import BuildProcess, Standby, next_build_folder
@@ -22,6 +21,7 @@ from ropebell.build.sound import CHARTS, expecting
 from ropebell.build.store import Store
 from ropebell.charts.texels import Texels
 from ropebell.errors import BuildError
+from ropebell.level.finding import Finding
 from ropebell.level.model import F32, I32
 from ropebell.light.pages import to_pages
 from ropebell.light.view import View
@@ -71,7 +71,7 @@ class Builds(QObject):
         progress: stage, share 0 … 1, remaining seconds.
         stages_changed: list of `Step`.
         picture: a `LivePicture`.
-        warned: all findings so far, as plain values.
+        warned: list of `Finding`, all so far.
         ended: number and `Outcome`.
     """
 
@@ -88,7 +88,7 @@ class Builds(QObject):
         self._process: BuildProcess | None = None
         self.number = 0
         self.steps: dict[str, Step] = {}
-        self.warnings: list[dict[str, Any]] = []
+        self.warnings: list[Finding] = []
         self._table = _Table()
         self._standby: Standby | None = None
         self._again = False
@@ -176,48 +176,47 @@ class Builds(QObject):
         if process is None:
             return
         ended = process.poll()
-        latest: dict[str, Any] | None = None
-        heard = set()
+        latest: events.Picture | None = None
+        heard = set[type]()
         for event in process.new_events():
-            heard.add(event["event"])
-            if event["event"] == "picture":
+            heard.add(type(event))
+            if isinstance(event, events.Picture):
                 latest = event
             else:
                 self._hear(event, process.request)
         # Once for all that came at a time.
-        if "stage" in heard:
+        if events.Stage in heard:
             self.stages_changed.emit(list(self.steps.values()))
-        if "warning" in heard:
+        if events.Warned in heard:
             self.warned.emit(self.warnings)
         if latest is not None and ended is None:
             self._show(latest, process.request)
         if ended is not None:
             self._finish(ended)
 
-    def _hear(self, event: dict[str, Any], request: Request) -> None:
-        kind = event["event"]
-        if kind == "progress":
-            self.progress.emit(event["stage"], event["share"], event["remaining"])
-        elif kind == "stage":
+    def _hear(self, event: events.Event, request: Request) -> None:
+        if isinstance(event, events.Progress):
+            self.progress.emit(event.stage, event.share, event.remaining)
+        elif isinstance(event, events.Stage):
             self._note_stage(event)
-        elif kind == "warning":
-            self.warnings.append(event)
-        elif kind == "table":
+        elif isinstance(event, events.Warned):
+            self.warnings.append(event.finding)
+        elif isinstance(event, events.Table):
             now = self._session.now
             assert now is not None
             table = self._table
             self._session.jobs.start("table", lambda: table.read(event, request.out, now), lambda _: None)
 
-    def _note_stage(self, event: dict[str, Any]) -> None:
-        name, before = event["stage"], self.steps.get(event["stage"])
-        seconds = event.get("seconds", 0.0) + (before.seconds if before is not None else 0.0)
-        state = event["state"]
+    def _note_stage(self, event: events.Stage) -> None:
+        name, before = event.stage, self.steps.get(event.stage)
+        seconds = event.seconds + (before.seconds if before is not None else 0.0)
+        state: str = event.state
         if before is not None and before.state == "done" and state == "reused":
             state = "done"
         self.steps[name] = Step(name, state, seconds)
 
-    def _show(self, event: dict[str, Any], request: Request) -> None:
-        path, what, table = request.out / event["file"], event["what"], self._table
+    def _show(self, event: events.Picture, request: Request) -> None:
+        path, what, table = request.out / event.file, event.what, self._table
 
         def read() -> LivePicture | None:
             known = table.known
@@ -275,19 +274,19 @@ class _Table:
         self.known: tuple[Texels, Charted, I32, Vertices] | None = None
         self._charts = ""
 
-    def read(self, event: dict[str, Any], out: Path, now: Opened) -> None:
+    def read(self, event: events.Table, out: Path, now: Opened) -> None:
         """Take in what a `table` event tells of; charts that are known already are not read again."""
         try:
-            target = np.load(out / event["target"], allow_pickle=False)
+            target = np.load(out / event.target, allow_pickle=False)
         except (OSError, ValueError):
             return
-        if self.known is not None and event["charts"] == self._charts:
+        if self.known is not None and event.charts == self._charts:
             self.known = (*self.known[:2], target, self.known[3])
             return
-        artifact = Store(Path(event["cache"])).get(event["charts"], expecting(CHARTS))
+        artifact = Store(Path(event.cache)).get(event.charts, expecting(CHARTS))
         if artifact is None:
             return
         atlas, texels, _ = stages.read_charts(artifact)
         charted = charted_on(now.scene, Charted(np.asarray(atlas.uv), atlas.lightmap, atlas.side))
-        self._charts = event["charts"]
+        self._charts = event.charts
         self.known = (texels, charted, target, vertex_table(now.scene, now.space, charted))

@@ -86,6 +86,13 @@ def take_shots(out: Path) -> int:
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     from ropebell.app.shots import shoot
 
+    try:
+        out.mkdir(parents=True, exist_ok=True)
+        (out / ".rope-bell").touch()
+        (out / ".rope-bell").unlink()
+    except (OSError, ValueError) as error:
+        why = getattr(error, "strerror", None) or str(error)
+        raise UsageError(f"no pictures can be written there ({why})", out, "Name another folder") from error
     for path in shoot(application(), out):
         print(path)
     return 0

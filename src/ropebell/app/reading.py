@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 
@@ -12,19 +11,19 @@ from ropebell.app.movers import lit_movers
 from ropebell.app.stage.renderer import Charted, Half, Vertices, charted_on, to_half, vertex_table
 from ropebell.build.carry import carry
 from ropebell.build.estimate import calibrated
+from ropebell.build.events import Begin, Event, Warned
 from ropebell.build.journal import read_events
+from ropebell.build.manifest import Manifest, read_manifest
 from ropebell.build.mover import Lightmapped
 from ropebell.build.precheck import Gathered, gather
 from ropebell.build.probe_file import read_probes
 from ropebell.build.project import Project, build_folders, find_project, manifests
-from ropebell.build.recipe import parse
 from ropebell.build.request import Request
 from ropebell.build.result import (
     Outcome,
     Result,
     open_result,
     outcome,
-    read_manifest,
     read_near,
     read_noise,
     read_pages,
@@ -215,11 +214,11 @@ def _on_level(folder: Path, now: Opened) -> Result | None:
     """The build with the charts of the open level, if the level has not changed and its charts are in the cache."""
     manifest = read_manifest(folder)
     try:
-        names = digests(now.baking, parse(manifest["recipe"]))
+        names = digests(now.baking, manifest.recipe)
         charts = Store(now.project.cache).get(names.charts, expecting(CHARTS, T=len(now.baking)))
-        if charts is None or names.charts != manifest["digests"]["charts"]:
+        if charts is None or names.charts != manifest.digests.charts:
             return None
-    except (RopeBellError, KeyError, TypeError):
+    except RopeBellError:
         return None
     atlas, _, _ = read_charts(charts)
     total, direct = read_pages(folder, manifest)
@@ -237,7 +236,7 @@ def _on_level(folder: Path, now: Opened) -> Result | None:
     )
 
 
-def read_builds(builds: Path) -> tuple[list[Knot], dict[str, Any] | None, dict[str, float]]:
+def read_builds(builds: Path) -> tuple[list[Knot], Manifest | None, dict[str, float]]:
     """All builds, oldest first; the manifest of the last finished one; seconds per unit of work, by stage."""
     knots = [_knot(folder) for folder in build_folders(builds)]
     found = [manifest for _, manifest in manifests(builds)]
@@ -248,29 +247,21 @@ def _knot(folder: Path) -> Knot:
     ended = outcome(folder)
     try:
         m = read_manifest(folder)
-        faults = sum(f["severity"] != "note" for f in m["findings"])
-        return Knot(
-            int(folder.name),
-            folder,
-            ended,
-            m["seconds"]["total"],
-            m["recipe"]["draft"],
-            faults,
-            m["recipe"]["name"],
-            str(m.get("made", "")),
-            str(m.get("note", "")),
-        )
-    except (RopeBellError, KeyError, TypeError):
+        faults = sum(f.severity != "note" for f in m.findings)
+        number, recipe = int(folder.name), m.recipe
+        return Knot(number, folder, ended, m.total_seconds, recipe.draft, faults, recipe.name, m.made, m.note)
+    except RopeBellError:
         events = read_events(folder)
-        faults = sum(e["event"] == "warning" and e.get("severity") != "note" for e in events)
-        seconds = float(events[-1].get("t", 0.0)) if events else 0.0
+        faults = sum(isinstance(e, Warned) and e.severity != "note" for e in events)
+        seconds = events[-1].t if events else 0.0
         asked = _asked_for(events)
-        draft, recipe, note = (asked.recipe.draft, asked.recipe.name, asked.note) if asked else (1, "", "")
-        return Knot(int(folder.name), folder, ended, seconds, draft, faults, recipe, "", note)
+        draft, name, note = (asked.recipe.draft, asked.recipe.name, asked.note) if asked else (1, "", "")
+        return Knot(int(folder.name), folder, ended, seconds, draft, faults, name, "", note)
 
 
-def _asked_for(events: list[dict[str, Any]]) -> Request | None:
+def _asked_for(events: list[Event]) -> Request | None:
+    begin = next((e for e in events if isinstance(e, Begin)), None)
     try:
-        return Request.from_json(events[0]["request"])
-    except (RopeBellError, IndexError, KeyError, ValueError, TypeError):
+        return Request.from_json(begin.request) if begin is not None else None
+    except RopeBellError:
         return None

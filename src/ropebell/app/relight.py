@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import threading
 from dataclasses import dataclass
-from typing import Any
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
@@ -12,8 +11,10 @@ from ropebell.app.jobs import Jobs
 from ropebell.app.reading import Opened, Shown
 from ropebell.app.session import Session
 from ropebell.app.stage.renderer import Half, to_half
-from ropebell.build.recipe import parse
+from ropebell.build.manifest import Manifest
+from ropebell.build.recipe import Recipe, get
 from ropebell.build.relight import Relight, bouncing
+from ropebell.build.stale import AsSet
 from ropebell.errors import Stopped
 from ropebell.level.model import F32
 from ropebell.light.pages import to_pages
@@ -21,7 +22,7 @@ from ropebell.light.pages import to_pages
 # The fields are solved once hands have rested, so that opening and building are not slowed.
 READY_AFTER_MS = 700
 ALL_BOUNCES = -1
-FINISHES = (("finish", "denoise"), ("finish", "stitch_seams"), ("occlusion", "enabled"))
+FINISHES = ("finish.denoise", "finish.stitch_seams", "occlusion.enabled")
 
 
 @dataclass(frozen=True, eq=False)
@@ -167,7 +168,7 @@ class Relighter(QObject):
         padding = self._padding
 
         def make() -> Relit:
-            return _relit(fields, now, only, bounce, padding, shown.manifest["recipe"])
+            return _relit(fields, now, only, bounce, padding, shown.manifest.recipe)
 
         self._jobs.start("relit", make, self.relit.emit)
 
@@ -183,19 +184,17 @@ class Relighter(QObject):
         self._jobs.close()
 
 
-def _as_built(now: Opened, manifest: dict[str, Any], fields: Relight) -> bool:
+def _as_built(now: Opened, manifest: Manifest, fields: Relight) -> bool:
     """Whether every light, emitter, colour, bounce and the sky are set as they were built."""
-    lights = {x.name: x.setting for x in now.baking.lights}
-    emitters = {e.name: e.radiance.tolist() for e in now.baking.emitters}
-    same_sky = list(now.project.sky) == manifest["sky"]
-    same_surfaces = fields.surfaces == manifest["digests"].get("surfaces", fields.surfaces)
-    same_bounces = same_surfaces and bouncing(now.project.recipe) == bouncing(parse(manifest["recipe"]))
-    same_light = lights == manifest["lights"] and emitters == manifest.get("emitters", emitters)
-    return same_bounces and same_sky and same_light
+    as_set, built = AsSet.now(now.baking, now.project), AsSet.built(manifest)
+    same_surfaces = fields.surfaces == manifest.digests.surfaces
+    same_bounces = same_surfaces and bouncing(now.project.recipe) == bouncing(manifest.recipe)
+    same_light = (as_set.lights, as_set.emitters, as_set.sky) == (built.lights, built.emitters, built.sky)
+    return same_bounces and same_light
 
 
 def _relit(
-    fields: Relight, now: Opened, only: frozenset[str] | None, bounce: int, padding: int, shown: dict[str, Any]
+    fields: Relight, now: Opened, only: frozenset[str] | None, bounce: int, padding: int, shown: Recipe
 ) -> Relit:
     import time
 
@@ -212,7 +211,7 @@ def _relit(
     total = to_pages(light.total, fields.texels, fields.target, max(padding, 1))
     direct = to_pages(light.direct, fields.texels, fields.target, max(padding, 1))
     parts = ["only the selected" if only is not None else "", f"bounce {bounce} alone" if bounce >= 0 else ""]
-    finished = any(shown.get(part, {}).get(key) for part, key in FINISHES)
+    finished = any(get(shown, key) for key in FINISHES)
     plain = "relit from stored rays, before finishing" if finished else "relit from stored rays"
     what = ", ".join(p for p in parts if p) or plain
     seconds = time.perf_counter() - began

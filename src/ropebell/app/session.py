@@ -15,6 +15,7 @@ from ropebell.app.jobs import Jobs
 from ropebell.app.reading import Knot, Opened, Shown, arranged, read_build, read_builds, read_level, relit
 from ropebell.app.watch import LevelWatch
 from ropebell.build.checked import read_checked, write_checked
+from ropebell.build.manifest import Manifest
 from ropebell.build.precheck import check_kept
 from ropebell.build.project import Project
 from ropebell.build.recipe import Recipe
@@ -110,7 +111,7 @@ class Session(QObject):
         # What changed since the build began that is under way, in words.
         self.behind: tuple[str, ...] = ()
         self._building: Opened | None = None
-        self.last_manifest: dict[str, Any] | None = None
+        self.last_manifest: Manifest | None = None
         self.rates: dict[str, float] = {}
         self._gestures = 0
         self._save_timer = self._timer(SAVE_AFTER_MS, self._save)
@@ -382,7 +383,7 @@ class Session(QObject):
             return
         builds = self.now.project.builds
 
-        def receive(found: tuple[list[Knot], dict[str, Any] | None, dict[str, float]]) -> None:
+        def receive(found: tuple[list[Knot], Manifest | None, dict[str, float]]) -> None:
             self.knots, self.last_manifest, self.rates = found
             self.builds_changed.emit()
             self._stale_timer.start()

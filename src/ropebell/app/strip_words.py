@@ -38,7 +38,7 @@ class StripWords:
             strip.build.setText(f"Building {w.builds.number}")
             strip.state.setText(f"rough: {w.picture.live.what}")
         elif s.shown is not None:
-            draft = s.shown.manifest["recipe"]["draft"]
+            draft = s.shown.manifest.recipe.draft
             strip.build.setText(f"Build {s.shown_number}, {DRAFT_WORDS[draft]}")
             newest = max((k.number for k in s.knots if k.outcome.state == "done"), default=0)
             if s.shown_number != newest:

@@ -5,6 +5,10 @@ from __future__ import annotations
 import datetime
 from typing import Any
 
+import numpy as np
+
+from ropebell.level.model import LUMINANCE
+
 STAGE_WORDS = {
     "scene": "Read the level",
     "check": "Check it",
@@ -67,4 +71,4 @@ def megabytes(value: float) -> str:
 
 def luminance(value: Any) -> float:
     """Luminance of linear RGB, ITU-R BT.709."""
-    return float(0.2126 * value[0] + 0.7152 * value[1] + 0.0722 * value[2])
+    return float(LUMINANCE @ np.asarray(value))

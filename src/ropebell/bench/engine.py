@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import importlib.util
-import os
 import tempfile
 import time
 from pathlib import Path
@@ -13,6 +12,7 @@ import numpy as np
 
 from ropebell.bench.measure import SKY, ready
 from ropebell.build.journal import Journal
+from ropebell.build.manifest import read_manifest
 from ropebell.build.meter import Meter
 from ropebell.build.pipeline import Pipeline
 from ropebell.build.precheck import gather
@@ -20,7 +20,7 @@ from ropebell.build.project import find_project
 from ropebell.build.recipe import named, with_value
 from ropebell.build.relight import Relight
 from ropebell.build.request import Request
-from ropebell.build.result import open_result, read_manifest
+from ropebell.build.result import open_result
 from ropebell.build.runner import BuildProcess
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import box, quad
@@ -32,6 +32,7 @@ from ropebell.level.open import open_level
 from ropebell.level.scene import flatten, with_lights
 from ropebell.light.refine import MOST_WAVES
 from ropebell.light.transport import Gather, empty_hits
+from ropebell.light.workers import cores
 
 # The tracer is a test's, written apart from the engine; without a checkout there is none to compare with.
 TRACER = Path(__file__).parents[3] / "tests" / "reference_tracer.py"
@@ -52,7 +53,7 @@ LAMP = "lights/hall lamp"
 
 def scaling(level: Path, scale: float) -> dict[str, Any]:
     """Seconds of the transport stage per million texels at growing density, and on one thread against all."""
-    workers = os.cpu_count() or 1
+    workers = cores()
     table, one_thread = [], 0.0
     # Small charts have a texel at any density: there are a + b·d² of them.
     few, more = (len(ready(level, d, workers, SCALING_PAGE).texels) for d in PROBED)
@@ -99,7 +100,7 @@ def denoising(level: Path, folder: Path, scale: float) -> dict[str, Any]:
         request = Request(
             level, out, cache, with_value(made, "finish.denoise", on), (300.0, 350.0, 450.0), pictures=False
         )
-        times.append(Pipeline(request, journal, lambda: None).run()["seconds"])
+        times.append(Pipeline(request, journal, lambda: None).run().seconds)
         journal.close()
     # The first build also loads the kernels; what comes after it finds all but the finishing done.
     plain, filtered = times[2]["finish"], times[3]["finish"]
@@ -120,17 +121,17 @@ def noise_target(level: Path, folder: Path, scale: float) -> dict[str, Any]:
         found.append(Pipeline(request, journal, lambda: None).run())
         journal.close()
     first, again = found
-    refined = first["finish"]["refined"]
-    spent = first["rays"]["gather"] + refined["rays"]
+    refined, then = first.finish.refined, again.finish.refined
+    assert refined is not None and then is not None  # both builds have a target
+    spent = first.rays.gather + refined.rays
     # What the texel that got most had, for all of them.
-    even = first["rays"]["most"] * (1 + MOST_WAVES if refined["left"] else 1)
+    even = first.rays.most * (1 + MOST_WAVES if refined.left else 1)
     return {
-        "target": TARGET, "target_stored_share": round(first["rays"]["gather"] / first["rays"]["most"], 3),
+        "target": TARGET, "target_stored_share": round(first.rays.gather / first.rays.most, 3),
         "target_rays_vs_even": round(spent / even, 3),
-        "target_left": round(refined["left"] / first["texels"], 3),
-        "target_s": first["seconds"]["total"], "target_again_s": again["seconds"]["total"],
-        "target_again_rays": again["kept"]["shot"] + again["finish"]["refined"]["rays"]
-        - again["finish"]["refined"]["kept"],
+        "target_left": round(refined.left / first.texels, 3),
+        "target_s": first.total_seconds, "target_again_s": again.total_seconds,
+        "target_again_rays": again.kept.shot + then.rays - then.kept,
     }  # fmt: skip
 
 
@@ -149,9 +150,9 @@ def limited_memory(folder: Path, scale: float) -> dict[str, Any]:
         time.sleep(0.05)
     manifest = read_manifest(out)
     return {
-        "limit_mb": LIMIT_MB, "limited_peak_memory_mb": manifest["peak_memory_mb"],
-        "limited_table_mb": round(manifest["rays"]["most"] * 4 / 2**20), "limited_texels": manifest["texels"],
-        "limited_seconds": manifest["seconds"],
+        "limit_mb": LIMIT_MB, "limited_peak_memory_mb": manifest.peak_memory_mb,
+        "limited_table_mb": round(manifest.rays.most * 4 / 2**20), "limited_texels": manifest.texels,
+        "limited_seconds": manifest.seconds,
     }  # fmt: skip
 
 
@@ -194,7 +195,7 @@ def against_brute_force(places: int = 32, paths: int = 20_000) -> dict[str, Any]
             journal = Journal(out)
             began = time.perf_counter()
             request = Request(path, out, folder / f"cache-{run}", made, pictures=False)
-            texels = Pipeline(request, journal, lambda: None).run()["texels"]
+            texels = Pipeline(request, journal, lambda: None).run().texels
             seconds.append(time.perf_counter() - began)
             journal.close()
         level = open_level(path)
@@ -223,7 +224,7 @@ def against_brute_force(places: int = 32, paths: int = 20_000) -> dict[str, Any]
     spread = float(np.square(spreads).mean())
     engine_error = max(float(np.square(errors).mean()) - spread / paths, 1e-8) ** 0.5
     needed = spread / engine_error**2
-    per_path = took / (places * paths) / (os.cpu_count() or 1)
+    per_path = took / (places * paths) / cores()
     return {
         "engine_seconds": round(min(seconds), 3), "engine_texels": texels, "engine_error": round(engine_error, 4),
         "tracer_paths_for_it": round(needed), "tracer_paths_per_s": round(1 / per_path),
@@ -248,7 +249,7 @@ def live_relight(folder: Path, scale: float) -> dict[str, Any]:
         project = find_project(write_demo(folder / f"live-{number}"))
         level = open_level(project.level)
         made = with_value(named("working"), "light.gather_rays", 64)
-        probe = ready(project.level, 2.0, os.cpu_count() or 1)
+        probe = ready(project.level, 2.0, cores())
         made = with_value(made, "density.texels_per_metre", 2.0 * (wanted * scale / len(probe.texels)) ** 0.5)
         out = folder / f"live-out-{number}"
         out.mkdir()
@@ -269,7 +270,7 @@ def live_relight(folder: Path, scale: float) -> dict[str, Any]:
             scene = with_lights(now.subject.scene, level, changed)
             fields.light(fields.strengths(scene, request.sky), fields.thrown(scene, request.sky))
             times.append(time.perf_counter() - began)
-        table.append({"texels": manifest["texels"], "seconds": round(min(times), 3), "prepared": round(prepared, 2)})
+        table.append({"texels": manifest.texels, "seconds": round(min(times), 3), "prepared": round(prepared, 2)})
     return {"live_relight": table}
 
 

@@ -16,11 +16,12 @@ from typing import Any
 
 import numpy as np
 
+from ropebell.build.events import Stage
+from ropebell.build.manifest import Manifest, read_manifest
 from ropebell.build.precheck import gather
 from ropebell.build.project import find_project
 from ropebell.build.recipe import Recipe, named, with_value
 from ropebell.build.request import Request
-from ropebell.build.result import read_manifest
 from ropebell.build.runner import BuildProcess, Standby
 from ropebell.build.store import Store, StoredLayouts
 from ropebell.charts.atlas import Atlas, ChartSettings, make_atlas
@@ -40,6 +41,7 @@ from ropebell.light.rays import RaySpace
 from ropebell.light.sampling import plain_points
 from ropebell.light.surface import OpenSamples, Surface
 from ropebell.light.transport import Gather, empty_hits
+from ropebell.light.workers import cores
 
 RAYS = 64
 REPEATS = 9
@@ -109,7 +111,7 @@ def ready(level: Path, density: float, workers: int, page_size: int = 1024) -> _
 
 def _transport_against_bare(level: Path, density: float) -> dict[str, Any]:
     """Rays per second of the transport stage and of the ray library alone, on the same rays and threads."""
-    workers = os.cpu_count() or 1
+    workers = cores()
     r = ready(level, density, workers)
     active = Gather.of(r.surface, r.space, r.texels, r.atlas, r.samples, 1).rows
     hits = empty_hits(len(r.texels), RAYS)
@@ -167,8 +169,8 @@ def _relight_against_full(level: Path, folder: Path, density: float) -> dict[str
     for strength in STRENGTHS:
         change = {LAMP: LightChange(strength)}
         seconds, manifest = _build(level, folder / f"relight-{strength:g}", cache, recipe, Brief(lights=change))
-        if set(manifest["reused"]) < {"charts", "footing", "direct", "transport"}:
-            raise BuildError(f"the relight re-used only {manifest['reused']}", level, "Report this")
+        if set(manifest.reused) < {"charts", "footing", "direct", "transport"}:
+            raise BuildError(f"the relight re-used only {manifest.reused}", level, "Report this")
         times.append(seconds)
     return {
         "full_build_s": round(full, 2),
@@ -202,7 +204,7 @@ def _relight_waiting(level: Path, folder: Path, recipe: Recipe) -> dict[str, Any
     }  # fmt: skip
 
 
-def _build(level: Path, out: Path, cache: Path, recipe: Recipe, brief: Brief) -> tuple[float, dict[str, Any]]:
+def _build(level: Path, out: Path, cache: Path, recipe: Recipe, brief: Brief) -> tuple[float, Manifest]:
     """Wall-clock seconds of a build process from start to end, and its manifest."""
     request = Request(level, out, cache, recipe, SKY, brief, pictures=False)
     began = time.perf_counter()
@@ -223,10 +225,10 @@ def _changed_density(level: Path, folder: Path, cache: Path, recipe: Recipe, ful
     nodes = [n.path for n in open_level(level).nodes if n.mesh >= 0]
     changed = Brief(marks={nodes[len(nodes) // 2]: Mark(density=2.0)})
     again, manifest = _build(level, folder / "changed", cache, recipe, changed)
-    kept = manifest["kept"]
+    kept = manifest.kept
     return {
         "changed_density_s": round(again, 2), "changed_density_vs_full": round(again / full, 3),
-        "changed_density_rays_kept": round(kept["rays"] / max(kept["rays"] + kept["shot"], 1), 4),
+        "changed_density_rays_kept": round(kept.rays / max(kept.rays + kept.shot, 1), 4),
     }  # fmt: skip
 
 
@@ -238,7 +240,7 @@ def _stopping(level: Path, folder: Path, density: float) -> dict[str, Any]:
         out = folder / f"stopped-{stage}"
         process = BuildProcess(Request(level, out, folder / f"cache-{stage}", recipe, pictures=False))
         while process.poll() is None:
-            if any(e["event"] == "stage" and e["stage"] == stage for e in process.new_events()):
+            if any(isinstance(e, Stage) and e.stage == stage for e in process.new_events()):
                 break
             time.sleep(0.005)
         began = time.perf_counter()
@@ -256,9 +258,9 @@ def _large_level(folder: Path, scale: float) -> dict[str, Any]:
     density = BIG_TEXELS_PER_METRE * min(scale * BIG_HALLS, 1.0) ** 0.5
     recipe = with_value(named("working"), "density.texels_per_metre", density)
     seconds, manifest = _build(level, folder / "big-out", folder / "big-cache", recipe, Brief())
-    peak, texels = manifest["peak_memory_mb"], manifest["texels"]
+    peak, texels = manifest.peak_memory_mb, manifest.texels
     return {
-        "large_triangles": manifest["level"]["triangles"],
+        "large_triangles": manifest.level.triangles,
         "large_texels": texels,
         "large_build_s": round(seconds, 1),
         "large_peak_memory_mb": peak,

@@ -6,14 +6,13 @@ from collections.abc import Callable
 
 import numpy as np
 
-from ropebell.build.fields import Sources, emitter_of_texel
+from ropebell.build.fields import Glow, Sources
 from ropebell.build.outputs import Built
 from ropebell.build.request import Request
-from ropebell.level.model import AREA_KINDS, F32, F64
+from ropebell.level.model import AREA_KINDS, F32, F64, LUMINANCE
 from ropebell.level.sky_picture import read_sky_picture
 from ropebell.light.area_light import shape_of
 from ropebell.light.direction import (
-    LUMINANCE,
     Patches,
     add_patches,
     add_source,
@@ -33,7 +32,7 @@ def directions(built: Built, hits: Hits, sources: Sources, request: Request, tic
     what each brings if nothing is in between; larger emitters are seen by the gather rays.
     """
     leaving = built.albedo * built.solution.total[built.samples.target] / np.float32(np.pi)
-    of_texel = emitter_of_texel(built.scene, built.texels)
+    of_texel = Glow.of(built.scene, built.texels).of_texel
     luminance = (leaving @ LUMINANCE).astype(np.float32)
     wide = {e.name for e in built.scene.emitters if len(sources.emitters[e.name].gathered)}
     for number, emitter in enumerate(built.scene.emitters):

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ropebell.build.manifest import Manifest
 from ropebell.build.recipe import Recipe
 from ropebell.level.scene import Scene
 
@@ -108,15 +109,14 @@ def estimate_for(
     return Estimate(texels, shot + waves + shadow, seconds, least + 4 * gather, least)
 
 
-def calibrated(manifests: list[dict]) -> dict[str, float]:
+def calibrated(manifests: list[Manifest]) -> dict[str, float]:
     """Rates and `SHARES` measured by earlier builds of this project, newest last; stages they re-used do not count."""
     rates: dict[str, float] = {}
     for manifest in manifests[-5:]:
-        for stage, rate in manifest.get("rates", {}).items():
+        for stage, rate in manifest.rates.items():
             if stage in RATES and rate > 0:
                 rates[stage] = rate if stage not in rates else 0.5 * (rates[stage] + rate)
-        refined = manifest.get("finish", {}).get("refined")
-        if refined is not None and manifest["rays"].get("most"):
-            most = manifest["rays"]["most"]
-            rates |= {"until": manifest["rays"]["gather"] / most, "waves": refined["rays"] / most}
+        refined, most = manifest.finish.refined, manifest.rays.most
+        if refined is not None and most:
+            rates |= {"until": manifest.rays.gather / most, "waves": refined.rays / most}
     return rates

@@ -88,36 +88,51 @@ def _add(out: F32, field: DirectField, strength: F64) -> None:
         out[field.texel] += field.rgb * strength.astype(np.float32)
 
 
-def emitter_of_texel(scene: Scene, texels: Texels) -> I32:
-    """(N,) int32 emitter that a texel's owner belongs to, −1 for none."""
-    of_triangle = np.full(max(len(scene), 1), -1, np.int32)
-    for number, emitter in enumerate(scene.emitters):
-        of_triangle[emitter.triangles] = number
-    return of_triangle[texels.owner]
+@dataclass(frozen=True, eq=False)
+class Glow:
+    """What of a level glows.
+
+    Attributes:
+        names: of the E emitters. radiance: (E, 3) float32 cd/m². of_texel: (N,) int32 emitter that a texel's owner
+            belongs to, −1 for none.
+    """
+
+    names: tuple[str, ...]
+    radiance: F32
+    of_texel: I32
+
+    @staticmethod
+    def of(scene: Scene, texels: Texels) -> Glow:
+        """Of a level as it is built."""
+        of_triangle = np.full(max(len(scene), 1), -1, np.int32)
+        for number, emitter in enumerate(scene.emitters):
+            of_triangle[emitter.triangles] = number
+        radiance = np.array([e.radiance for e in scene.emitters], np.float32).reshape(-1, 3)
+        return Glow(tuple(e.name for e in scene.emitters), radiance, of_triangle[texels.owner])
 
 
 def ray_light(
-    hits: Hits, scene: Scene, texels: Texels, sources: Sources, sky: tuple[float, float, float], workers: int,
-    only: str | None = None,
-) -> F32:  # fmt: skip
+    hits: Hits, glow: Glow, sources: Sources, sky: tuple[float, float, float], workers: int, only: str | None = None
+) -> F32:
     """(N, 3) lux that the gather rays themselves see: sky, and emitters that fill much of the view.
 
     Args:
         only: name of one emitter, or `SKY`, to get its part alone.
     """
-    wide = np.zeros((len(scene.emitters), len(texels)), np.bool_)
-    glow = np.zeros((len(scene.emitters), 3), np.float32)
-    for number, emitter in enumerate(scene.emitters):
-        field = sources.emitters.get(emitter.name)
-        if field is not None and only in (None, emitter.name):
+    count = len(glow.of_texel)
+    wide = np.zeros((len(glow.names), count), np.bool_)
+    bright = np.zeros((len(glow.names), 3), np.float32)
+    for number, name in enumerate(glow.names):
+        field = sources.emitters.get(name)
+        if field is not None and only in (None, name):
             wide[number, field.gathered] = True
-            glow[number] = emitter.radiance
+            bright[number] = glow.radiance[number]
     radiance = np.array(sky if only in (None, SKY) else (0.0, 0.0, 0.0), np.float32)
     if sources.sky is not None:
         # The picture was sampled by shadow rays; what gather rays meet of the sky would count it twice.
         pictured = sources.sky * radiance
         rest = replace(sources, sky=None)
-        return pictured + ray_light(hits, scene, texels, rest, (0.0, 0.0, 0.0), workers, only)
+        return pictured + ray_light(hits, glow, rest, (0.0, 0.0, 0.0), workers, only)
     if not radiance.any() and not wide.any():
-        return np.zeros((len(texels), 3), np.float32)
-    return gathered_light(hits, radiance, glow, emitter_of_texel(scene, texels), wide, workers)
+        return np.zeros((count, 3), np.float32)
+    return gathered_light(hits, radiance, bright, glow.of_texel, wide, workers)

@@ -1,8 +1,6 @@
 """The journal of a build: one JSON object a line, appended as things happen, readable at any moment.
 
-Every event has `event` and `t` (seconds since the build began). The events are `begin`, `stage`, `progress`,
-`warning`, `table`, `picture`, `note` and one last `end` with `outcome` done, stopped, tripwire or failed. A journal
-without `end` whose writer is gone is that of a build that died.
+The kinds of event are in `events`. A journal without `end` whose writer is gone is that of a build that died.
 """
 
 from __future__ import annotations
@@ -10,12 +8,17 @@ from __future__ import annotations
 import fcntl
 import json
 import os
+import threading
 import time
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, TextIO
 
+from ropebell.build.events import Event, parse_event
+
 JOURNAL = "journal.jsonl"
+# Read at a time, and the longest line.
+MOST_BYTES = 64 << 20
 
 
 class Journal:
@@ -29,6 +32,7 @@ class Journal:
         self._file: TextIO = open(folder / JOURNAL, "a", encoding="utf-8")  # noqa: SIM115 - open for the build's life
         fcntl.flock(self._file, fcntl.LOCK_EX | fcntl.LOCK_NB)
         self._began = time.monotonic()
+        self._writing = threading.Lock()
 
     @property
     def seconds(self) -> float:
@@ -38,15 +42,19 @@ class Journal:
     def write(self, event: str, **values: Any) -> None:
         """Append one event."""
         line = {"event": event, "t": round(self.seconds, 3), **values}
-        self._file.write(json.dumps(line, ensure_ascii=False) + "\n")
-        self._file.flush()
+        text = json.dumps(line, ensure_ascii=False) + "\n"
+        with self._writing:  # threads of the build, and the timer that ends it, tell at their own times
+            if not self._file.closed:
+                self._file.write(text)
+                self._file.flush()
 
     def close(self) -> None:
         """Flush to disk and release the lock."""
-        if not self._file.closed:
-            self._file.flush()
-            os.fsync(self._file.fileno())
-            self._file.close()
+        with self._writing:
+            if not self._file.closed:
+                self._file.flush()
+                os.fsync(self._file.fileno())
+                self._file.close()
 
 
 @dataclass
@@ -59,30 +67,23 @@ class Reader:
 
     path: Path
     _offset: int = 0
-    _rest: str = field(default="", repr=False)
+    _rest: bytes = field(default=b"", repr=False)
 
-    def new_events(self) -> list[dict[str, Any]]:
+    def new_events(self) -> list[Event]:
         """Events written since the last call; a half-written last line waits, a damaged line is passed over."""
         try:
-            with open(self.path, encoding="utf-8", errors="replace") as file:
+            with open(self.path, "rb") as file:
                 file.seek(self._offset)
-                text = self._rest + file.read()
-                self._offset = file.tell()
+                read = file.read(MOST_BYTES)
         except OSError:
             return []
-        *lines, self._rest = text.split("\n")
-        events = []
-        for line in lines:
-            try:
-                event = json.loads(line)
-            except ValueError:
-                continue
-            if isinstance(event, dict) and "event" in event:
-                events.append(event)
-        return events
+        self._offset += len(read)
+        *lines, rest = (self._rest + read).split(b"\n")
+        self._rest = rest if len(rest) < MOST_BYTES else b""
+        return [event for event in map(parse_event, lines) if event is not None]
 
 
-def read_events(folder: Path) -> list[dict[str, Any]]:
+def read_events(folder: Path) -> list[Event]:
     """All events of a build's journal; empty if there is none."""
     return Reader(folder / JOURNAL).new_events()
 

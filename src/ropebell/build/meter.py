@@ -11,17 +11,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ropebell.build import stages
-from ropebell.build.fields import SKY, Sources, ray_light, reflecting
+from ropebell.build.fields import SKY, Glow, Sources, ray_light
+from ropebell.build.manifest import Manifest
 from ropebell.build.nearest import NearestSurface
-from ropebell.build.recipe import Recipe, parse
 from ropebell.build.result import Result
-from ropebell.build.store import Artifact, Store
-from ropebell.charts.texels import Texels, footprint_areas
-from ropebell.level.brief import from_values
+from ropebell.build.sound import CHARTS, FIELD, FOOTING, HITS, READING, expecting
+from ropebell.build.sound import SKY as SKY_FIELD
+from ropebell.build.store import Fits, Store
+from ropebell.charts.texels import Texels
 from ropebell.level.model import F32, F64, I32
-from ropebell.level.open import open_level
-from ropebell.level.scene import Scene, prepare
-from ropebell.light.albedo import texel_albedo
 from ropebell.light.direct import DirectField
 from ropebell.light.solve import scatter
 from ropebell.light.transport import Hits
@@ -151,64 +149,44 @@ class Meter:
     def _open_ledger(self) -> _Ledger | None:
         if not self._ledger_tried:
             self._ledger_tried = True
-            self._ledger = _Ledger.open(self._result)
+            self._ledger = _Ledger.open(self._result.manifest)
         return self._ledger
 
 
 @dataclass(frozen=True, eq=False)
 class _Ledger:
-    """The artifacts of a build, by which the light at a point can be traced back to its sources."""
+    """The artifacts of a build, by which the light at a point can be traced back to its sources.
 
-    recipe: Recipe
-    sky: tuple[float, float, float]
-    bounces: int
-    scene: Scene
+    All of it is the build's own, so it says what was built, whatever has become of the level since.
+    """
+
+    manifest: Manifest
     texels: Texels
     target: I32
     reflecting: F32
+    glow: Glow
     hits: Hits
     sources: Sources
 
     @staticmethod
-    def open(result: Result) -> _Ledger | None:
-        """The ledger, or None when an artifact or the level is gone or no longer the one that was built."""
-        m = result.manifest
-        store = Store(Path(m["cache"]))
-        names = m["digests"]
-        found = {key: store.get(names[key]) for key in ("charts", "footing")}
-        found["transport"] = store.get(stages.hits_digest(m))
-        lights = {name: store.get(digest) for name, digest in names["lights"].items()}
-        emitters = {name: store.get(digest) for name, digest in names["emitters"].items()}
-        pictured = names.get("sky", "")
-        sky = store.get(pictured) if pictured else None
-        artifacts: list[Artifact | None] = [*found.values(), *lights.values(), *emitters.values()]
-        if pictured and sky is None:
+    def open(m: Manifest) -> _Ledger | None:
+        """The ledger, or None when one of its artifacts is gone."""
+        store, names = Store(Path(m.cache)), m.digests
+        charts = store.get(names.charts, expecting(CHARTS)) if names.reading else None
+        if charts is None:
             return None
-        if any(a is None for a in artifacts):
+        _, texels, _ = stages.read_charts(charts)
+        sizes = {"N": len(texels), "T": len(charts.arrays["uv"]), "E": len(m.emitters)}
+        footing = store.get(names.footing, expecting(FOOTING, **sizes))
+        reading = store.get(names.reading, expecting(READING, **sizes))
+        transport = store.get(m.hits_digest, expecting(HITS, **sizes))
+        sources = _sources(m, store, expecting(FIELD, **sizes), expecting(SKY_FIELD, **sizes))
+        if footing is None or reading is None or transport is None or sources is None:
             return None
-        recipe = parse(m["recipe"])
-        # The baked level renumbers triangles; albedo and emitters need those of the level itself.
-        try:
-            level = open_level(Path(m["level"]["file"]))
-        except Exception:  # noqa: BLE001 - any trouble with the source only means that no ledger can be given
-            return None
-        prepared = prepare(level, from_values(m["brief"]), {k: (v[0], v[1], v[2]) for k, v in m["emission"].items()})
-        level, scene = prepared.level, prepared.baking
-        charts, footing, transport = found["charts"], found["footing"], found["transport"]
-        assert charts is not None and footing is not None and transport is not None
-        if stages.digests(scene, recipe).charts != charts.digest:
-            return None
-        atlas, texels, _ = stages.read_charts(charts)
-        albedo = texel_albedo(level, scene, texels, footprint_areas(scene, texels, atlas))
+        radiance = np.array(list(m.emitters.values()), np.float32).reshape(-1, 3)
+        glow = Glow(tuple(m.emitters), radiance, reading.arrays["emitter"])
         hits = stages.read_hits(transport)
-        fields: list[dict[str, DirectField]] = [
-            {name: stages.read_field(a) for name, a in group.items() if a is not None} for group in (lights, emitters)
-        ]
-        return _Ledger(
-            recipe, tuple(m["sky"]), m["bounces"], scene, texels, footing.arrays["target"],
-            reflecting(scene, texels, albedo, recipe),
-            hits, Sources(fields[0], fields[1], sky.arrays["sky"] if sky is not None else None),
-        )  # fmt: skip
+        return _Ledger(m, texels, footing.arrays["target"], reading.arrays["reflecting"], glow, hits, sources)
 
     def split(self, page: int, u: float, v: float, total: F64) -> dict[str, F64]:
         """Lux by source at page coordinates: the adjoint of the solve, so one pass serves all sources.
@@ -225,7 +203,7 @@ class _Ledger:
             return {}
         weight /= weight[:, 0].sum()
         first, importance = weight.copy(), weight.copy()
-        for _ in range(self.bounces):
+        for _ in range(self.manifest.bounces):
             back = np.zeros_like(weight)
             scatter(self.hits.table, self.hits.counted, weight, back)
             weight = back * self.reflecting
@@ -234,24 +212,41 @@ class _Ledger:
 
     def _shares(self, first: F64, importance: F64, total: F64) -> dict[str, F64]:
         shares: dict[str, F64] = {}
-        for light in self.scene.lights:
-            shares[light.name] = _through(first, self.sources.lights[light.name], light.strength) + _through(
-                importance - first, self.sources.lights[light.name], light.thrown
-            )
-        for emitter in self.scene.emitters:
-            field = self.sources.emitters[emitter.name]
-            share = _through(importance, field, emitter.radiance)
+        sky = self.manifest.sky
+        for name, light in self.manifest.lights.items():
+            field = self.sources.lights[name]
+            shares[name] = _through(first, field, light.strength) + _through(importance - first, field, light.thrown)
+        for name, radiance in self.manifest.emitters.items():
+            field = self.sources.emitters[name]
+            share = _through(importance, field, np.array(radiance))
             if len(field.gathered):
-                seen = ray_light(self.hits, self.scene, self.texels, self.sources, self.sky, 1, emitter.name)
+                seen = ray_light(self.hits, self.glow, self.sources, sky, 1, name)
                 share = share + (importance * seen).sum(axis=0)
-            shares[emitter.name] = share
-        if max(self.sky) > 0:
-            seen = ray_light(self.hits, self.scene, self.texels, self.sources, self.sky, 1, SKY)
+            shares[name] = share
+        if max(sky) > 0:
+            seen = ray_light(self.hits, self.glow, self.sources, sky, 1, SKY)
             shares[SKY] = (importance * seen).sum(axis=0)
         # Padding and half floats leave a fraction of a percent between the sum and the page.
         summed = sum(shares.values(), np.zeros(3))
         scale = np.divide(total, summed, out=np.ones(3), where=summed > 0)
         return {name: share * scale for name, share in shares.items()}
+
+
+def _sources(m: Manifest, store: Store, field: Fits, sky: Fits) -> Sources | None:
+    """Fields of all that gave light, None if one is gone."""
+    names = m.digests
+    if names.lights.keys() != m.lights.keys() or names.emitters.keys() != m.emitters.keys():
+        return None
+    groups: list[dict[str, DirectField]] = []
+    for digests in (names.lights, names.emitters):
+        found = {name: store.get(digest, field) for name, digest in digests.items()}
+        groups.append({name: stages.read_field(a) for name, a in found.items() if a is not None})
+        if len(groups[-1]) < len(digests):
+            return None
+    picture = store.get(names.sky, sky) if names.sky else None
+    if names.sky and picture is None:
+        return None
+    return Sources(groups[0], groups[1], picture.arrays["sky"] if picture is not None else None)
 
 
 def _through(importance: F64, field: DirectField, strength: F64) -> F64:

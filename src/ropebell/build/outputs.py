@@ -16,6 +16,7 @@ import numpy as np
 
 import ropebell
 from ropebell.build.formats import ENCODERS, SUFFIXES, compared, errors
+from ropebell.build.manifest import FORMAT, Manifest, parse_manifest
 from ropebell.build.memory import peak_bytes
 from ropebell.build.pages import needs_single, write_page
 from ropebell.build.request import Request
@@ -33,8 +34,7 @@ from ropebell.light.rays import RaySpace
 from ropebell.light.solve import Solution
 from ropebell.light.surface import OpenSamples, Surface
 
-MANIFEST, BAKED_LEVEL, THUMBNAIL, FINDINGS = (
-    "manifest.json",
+BAKED_LEVEL, THUMBNAIL, FINDINGS = (
     "level-baked.glb",
     "thumbnail.png",
     "findings.json",
@@ -97,7 +97,7 @@ class Built:
 def write_outputs(
     request: Request, built: Built, fields: dict[str, F32], facts: dict[str, Any],
     written: Callable[[], dict[str, float]], tick: Callable[[float], None],
-) -> dict[str, Any]:  # fmt: skip
+) -> Manifest:  # fmt: skip
     """Write pages, layers, baked level, thumbnail, findings, then the manifest.
 
     Args:
@@ -123,11 +123,12 @@ def write_outputs(
             built.scene, built.space, built.surface, built.atlas, grid, built.solution.total, built.albedo
         )
         write_bytes(out / THUMBNAIL, picture)
-        write_json(out / FINDINGS, {"findings": facts["findings"]})
+        write_json(out / FINDINGS, {"findings": [f.as_json() for f in facts["findings"]]})
         tick(0.95)
-        manifest = _manifest(request, built, pages, facts)
-        manifest["seconds"] = {**manifest["seconds"], **written()}
-        write_json(out / MANIFEST, manifest)
+        values = _manifest(request, built, pages, facts)
+        values["seconds"] = {**values["seconds"], **written()}
+        manifest = parse_manifest(values, out)
+        manifest.write(out)
         tick(1.0)
     except OSError as error:
         remedy = "Free some space and build again; earlier builds are untouched"
@@ -187,7 +188,7 @@ def _write_pages(
 def _manifest(request: Request, built: Built, pages: list[dict[str, Any]], facts: dict[str, Any]) -> dict[str, Any]:
     solution = built.solution
     return {
-        "format": 1,
+        "format": FORMAT,
         "program": {"name": "Rope Bell", "version": ropebell.__version__},
         "made": datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds"),
         "level": {

@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
+import io
 import os
+import threading
+from collections.abc import Iterator
 from pathlib import Path
 
 import numpy as np
@@ -13,6 +17,8 @@ from ropebell.files import temporary_beside
 from ropebell.level.model import F32
 
 HALF_MAX = 65504.0
+_OUTPUT = threading.Lock()
+MOST_TEXELS = 16384 * 16384 // 4
 
 
 def needs_single(pages: F32) -> bool:
@@ -46,15 +52,41 @@ def write_page(path: Path, page: F32) -> None:
         part.unlink(missing_ok=True)
 
 
-def read_page(path: Path) -> F32:
-    """(H, W, 3) float32, or (H, W) where there is one channel.
+@contextlib.contextmanager
+def _silence() -> Iterator[None]:
+    """The library prints of a damaged file what it also raises; a person is told once, by us."""
+    with _OUTPUT, contextlib.redirect_stdout(io.StringIO()), contextlib.ExitStack() as stack:
+        for stream in (1, 2):
+            kept = os.dup(stream)
+            stack.callback(os.close, kept)
+            stack.callback(os.dup2, kept, stream)
+        null = os.open(os.devnull, os.O_WRONLY)
+        for stream in (1, 2):
+            os.dup2(null, stream)
+        os.close(null)
+        yield
+
+
+def read_page(path: Path, shape: tuple[int, int] | None = None, channels: int = 3) -> F32:
+    """(H, W, C) float32.
+
+    Args:
+        shape: that it must have; a file may declare any, and the library takes memory for what is declared.
 
     Raises:
-        LevelError: missing or damaged.
+        LevelError: missing, damaged, or of another shape.
     """
     try:
-        with OpenEXR.File(str(path), separate_channels=False) as file:
-            channels = file.channels()
-            return np.asarray(channels["RGB" if "RGB" in channels else "Y"].pixels, dtype=np.float32)
-    except (OSError, RuntimeError, KeyError, ValueError, TypeError) as error:
+        with _silence(), OpenEXR.File(str(path), header_only=True) as file:
+            low, high = file.header()["dataWindow"]
+            declared = (int(high[1] - low[1] + 1), int(high[0] - low[0] + 1))
+        if min(declared) < 1 or declared[0] * declared[1] > MOST_TEXELS or (shape or declared) != declared:
+            raise ValueError(f"it declares {declared[1]}×{declared[0]} texels")
+        with _silence(), OpenEXR.File(str(path), separate_channels=False) as file:
+            pixels = np.asarray(file.channels()["RGB" if channels == 3 else "Y"].pixels, dtype=np.float32)
+        page = pixels if channels == 3 else pixels[..., None]
+        if page.shape != (*declared, channels):
+            raise ValueError(f"it has the shape {page.shape}")
+        return page
+    except (OSError, RuntimeError, KeyError, ValueError, TypeError, IndexError, MemoryError) as error:
         raise LevelError("the page is missing or damaged", path, "Build again, or restore the file") from error

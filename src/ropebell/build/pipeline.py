@@ -13,10 +13,20 @@ import numpy as np
 from ropebell.build import stages
 from ropebell.build.directions import directions
 from ropebell.build.estimate import RATES, estimate_for, predicted_texels
-from ropebell.build.fields import Sources, hybrid_light, kept_back, lamp_light, ray_light, reflecting, shadow_ray_light
+from ropebell.build.fields import (
+    Glow,
+    Sources,
+    hybrid_light,
+    kept_back,
+    lamp_light,
+    ray_light,
+    reflecting,
+    shadow_ray_light,
+)
 from ropebell.build.finish import finish
 from ropebell.build.journal import Journal
 from ropebell.build.kin import Earlier, remember
+from ropebell.build.manifest import Manifest
 from ropebell.build.memory import MemoryKeeper
 from ropebell.build.outputs import Built, write_outputs
 from ropebell.build.pictures import Pictures
@@ -88,7 +98,7 @@ class Pipeline:
         self._progress = Progress(guess.seconds, self._tell, self._stop)
         self._pictures = Pictures(request.out, journal, request.pictures)
 
-    def run(self) -> dict[str, Any]:
+    def run(self) -> Manifest:
         """Build, write the results, and return the manifest.
 
         Raises:
@@ -99,7 +109,7 @@ class Pipeline:
             self.store.trim(set())
             return self._run()
 
-    def _run(self) -> dict[str, Any]:
+    def _run(self) -> Manifest:
         gathered = self._scene()
         level, scene = gathered.subject.level, gathered.subject.baking
         self._check(gathered.subject)
@@ -414,7 +424,7 @@ class Pipeline:
         workers = self.request.workers
         with self._stage("solve"):
             direct = shadow_ray_light(scene, sources, len(texels))
-            direct += ray_light(hits, scene, texels, sources, self.request.sky, workers)
+            direct += ray_light(hits, Glow.of(scene, texels), sources, self.request.sky, workers)
             thrown_back = reflecting(scene, texels, albedo, self.recipe)
             held = kept_back(scene, sources, len(texels))
             tick = self._progress.stage("solve")
@@ -441,7 +451,7 @@ class Pipeline:
             self._warn(findings)
             return write_probes(self.request.out, probes) if probes is not None else {}
 
-    def _finish(self, built: Built, names: stages.Digests, hits: Hits, sources: Sources) -> dict[str, Any]:
+    def _finish(self, built: Built, names: stages.Digests, hits: Hits, sources: Sources) -> Manifest:
         with self._stage("finish"):
             tick = self._progress.stage("finish")
             built, sure = judged(
@@ -470,12 +480,15 @@ class Pipeline:
                 "charts": names.charts, "footing": names.footing, "transport": names.transport,
                 "hits": self._hits_digest, "lights": names.lights, "emitters": names.emitters, "sky": self._sky_digest,
                 "surfaces": self._surfaces,
+                "reading": stages.reading_stage(
+                    built.scene, built.texels, built.albedo, self._surfaces, self.recipe, self.store
+                ),
             },
             "rays": {"gather": int(hits.shot.sum()), "most": int(hits.table.size)},
             "kept": self._taken_over,
             "finish": finished,
             "probes": probes,
-            "findings": [f.as_json() for f in self.findings],
+            "findings": self.findings,
         }  # fmt: skip
         self.journal.write("stage", stage="write", state="begun")
 
@@ -484,5 +497,5 @@ class Pipeline:
             return {"write": took, "total": round(self.journal.seconds, 4)}
 
         manifest = write_outputs(self.request, built, fields, facts, written, self._progress.stage("write"))
-        self.journal.write("stage", stage="write", state="done", seconds=manifest["seconds"]["write"])
+        self.journal.write("stage", stage="write", state="done", seconds=manifest.seconds["write"])
         return manifest

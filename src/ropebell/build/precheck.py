@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 
@@ -89,18 +88,9 @@ def _kept(digest: str, store: Store, find: Callable[[], list[Finding]]) -> list[
     kept = store.get(digest)
     if kept is not None:
         try:
-            return [from_json(values) for values in kept.meta["findings"]]
+            return [Finding.of(values) for values in kept.meta["findings"]]
         except (KeyError, TypeError, ValueError):
             pass  # of another version: found anew
     found = find()
     store.put(digest, {}, {"findings": [f.as_json() for f in found]}, durable=False)
     return found
-
-
-def from_json(values: dict[str, Any]) -> Finding:
-    """Back from `Finding.as_json`."""
-    place = values.get("place")
-    return Finding(
-        values["kind"], values["severity"], values["object"], values["reason"], values["remedy"],
-        (place[0], place[1], place[2]) if place else None, tuple(values.get("fix", ())), tuple(values.get("also", ())),
-    )  # fmt: skip

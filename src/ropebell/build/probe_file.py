@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from ropebell.build.fields import emitter_of_texel
+from ropebell.build.fields import Glow
 from ropebell.build.outputs import Built
 from ropebell.build.request import Request
 from ropebell.errors import BuildError, ProjectError
@@ -60,7 +60,7 @@ def _boxes(built: Built, request: Request) -> tuple[Box, ...]:
 
 def _lit(built: Built, request: Request) -> LitLevel:
     leaving = built.albedo * built.solution.total[built.samples.target] / np.float32(np.pi)
-    of_texel = emitter_of_texel(built.scene, built.texels)
+    of_texel = Glow.of(built.scene, built.texels).of_texel
     for number, emitter in enumerate(built.scene.emitters):
         leaving[of_texel == number] += emitter.radiance.astype(np.float32)
     picture = None

@@ -37,6 +37,8 @@ class Progress:
         self._tell, self._stop_wanted = tell, stop_wanted
         self._began = time.monotonic()
         self._last = 0.0
+        # What later turns out to take longer takes nothing of what was told back.
+        self._told = 0.0
 
     def expect(self, stage: str, seconds: float) -> None:
         """Correct a stage's prediction, once more is known."""
@@ -53,7 +55,8 @@ class Progress:
             now = time.monotonic()
             if now - self._last >= EVERY or share >= 1.0:
                 self._last = now
-                self._tell(name, self.share, self.remaining)
+                self._told = max(self._told, self.share)
+                self._tell(name, self._told, self.remaining)
 
         return tick
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import tomllib
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from pathlib import Path
@@ -12,9 +11,10 @@ from typing import Any
 import numpy as np
 import tomli_w
 
+from ropebell.build.manifest import Manifest, read_manifest
 from ropebell.build.recipe import SHIPPED, Recipe, parse
 from ropebell.errors import LevelError, ProjectError, RecipeError
-from ropebell.files import write_text
+from ropebell.files import read_toml, write_text
 from ropebell.level.brief import NO_BRIEF, Brief, BriefError, LightChange, Sky, from_values, to_values
 from ropebell.level.limits import beside
 from ropebell.level.open import LEVEL_SUFFIXES
@@ -176,10 +176,10 @@ def load_project(path: Path) -> Project:
         ProjectError: unreadable, not TOML, or a value that makes no sense.
     """
     try:
-        values = tomllib.loads(path.read_text(encoding="utf-8"))
+        values = read_toml(path)
     except OSError as error:
         raise ProjectError(f"it cannot be read ({error.strerror})", path, "Check its permissions") from error
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+    except ValueError as error:
         raise ProjectError(f"it is not valid TOML ({error})", path, "Correct the file by hand") from error
     level = values.pop("level", None)
     if not isinstance(level, str) or not level:
@@ -229,10 +229,8 @@ def uniform_sky(color: tuple[float, float, float]) -> dict[str, Any]:
     return {"skies": {"sky": Sky(color)}, "sky": "sky"}
 
 
-def manifests(builds: Path) -> list[tuple[Path, dict[str, Any]]]:
+def manifests(builds: Path) -> list[tuple[Path, Manifest]]:
     """(folder, manifest) of the finished builds, oldest first; damaged ones are left out."""
-    from ropebell.build.result import read_manifest
-
     found = []
     for folder in build_folders(builds):
         try:

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import tomllib
 from pathlib import Path
 from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from ropebell.errors import RecipeError
+from ropebell.files import read_toml
 
 CONVERGED: Literal["converged"] = "converged"
 
@@ -162,10 +162,10 @@ def load(name_or_file: str) -> Recipe:
     if path.suffix.lower() != ".toml" and not path.is_file():
         return named(name_or_file)
     try:
-        values = tomllib.loads(path.read_text(encoding="utf-8"))
+        values = read_toml(path)
     except OSError as error:
         raise RecipeError(f"it cannot be read ({error.strerror})", path, "Check the path") from error
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+    except ValueError as error:
         raise RecipeError(f"it is not valid TOML ({error})", path, "Correct the file") from error
     return parse({"name": path.stem, **values}, str(path))
 

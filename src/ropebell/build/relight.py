@@ -8,14 +8,14 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 
 from ropebell.build import stages
-from ropebell.build.fields import SKY, Sources, emitter_of_texel, reflecting
+from ropebell.build.fields import SKY, Glow, Sources, reflecting
+from ropebell.build.manifest import Manifest
 from ropebell.build.precheck import Gathered
-from ropebell.build.recipe import Recipe, parse, with_value
+from ropebell.build.recipe import Recipe, with_value
 from ropebell.build.sound import CHARTS, FIELD, FOOTING, HITS, expecting
 from ropebell.build.sound import SKY as SKY_FIELD
 from ropebell.build.store import Store
@@ -28,6 +28,7 @@ from ropebell.light.series import BounceSeries
 from ropebell.light.solve import gathered_light
 from ropebell.light.superpose import solved_fields, superposed
 from ropebell.light.transport import Hits
+from ropebell.light.workers import cores
 
 # Fields of all sources may take so much memory; above it relight is not offered.
 # A sky picture is a source for each colour.
@@ -76,14 +77,14 @@ class Relight:
     _series: dict[bytes, BounceSeries] = field(default_factory=dict)
 
     @staticmethod
-    def of(manifest: dict[str, Any], now: Gathered, cache: Path, tick: Callable[[float], None]) -> Relight | None:
+    def of(manifest: Manifest, now: Gathered, cache: Path, tick: Callable[[float], None]) -> Relight | None:
         """Solve the fields of a finished build of the level as it stands now; None where its artifacts are gone, it is
         of another geometry, or the fields would be too large.
 
         Args:
             tick: called with the share done, may raise `Stopped`.
         """
-        recipe = parse(manifest["recipe"])
+        recipe = manifest.recipe
         scene = now.subject.baking
         names = stages.digests(scene, recipe)
         if relight_key(names) != relight_key_of(manifest):
@@ -95,8 +96,8 @@ class Relight:
         atlas, texels, _ = stages.read_charts(charts)
         count = len(texels)
         footing = store.get(names.footing, expecting(FOOTING, N=count, T=len(scene)))
-        transport = store.get(stages.hits_digest(manifest), expecting(HITS, N=count))
-        sources = _sources(scene, names, store, manifest["digests"].get("sky", ""), count)
+        transport = store.get(manifest.hits_digest, expecting(HITS, N=count))
+        sources = _sources(scene, names, store, manifest.digests.sky, count)
         if footing is None or transport is None or sources is None:
             return None
         hits = stages.read_hits(transport)
@@ -109,7 +110,7 @@ class Relight:
         units = _unit_fields(scene, texels, sources, hits, wanted, workers)
         albedo = texel_albedo(now.subject.level, scene, texels, footprint_areas(scene, texels, atlas))
         thrown_back = reflecting(scene, texels, albedo, recipe)
-        bounces = int(manifest["bounces"])
+        bounces = manifest.bounces
         fields = solved_fields(hits.table, units, thrown_back, bounces, workers, tick)
         target = footing.arrays["target"]
         key = relight_key(names)
@@ -226,23 +227,16 @@ def _columns(name: str, field: DirectField) -> tuple[str, ...]:
     return (name,) if field.value.ndim == 1 else channels_of(name)
 
 
-def cores() -> int:
-    """Threads to use."""
-    import os
-
-    return os.cpu_count() or 1
-
-
 def relight_key(names: stages.Digests) -> tuple[str, ...]:
     """What solved fields depend on: geometry, rays, and where the lights stand."""
     lights = tuple(f"{n} {d}" for n, d in sorted({**names.lights, **names.emitters}.items()))
     return (names.transport, *lights)
 
 
-def relight_key_of(manifest: dict[str, Any]) -> tuple[str, ...]:
+def relight_key_of(manifest: Manifest) -> tuple[str, ...]:
     """The same of a finished build."""
-    d = manifest["digests"]
-    return (d["transport"], *(f"{n} {x}" for n, x in sorted({**d["lights"], **d["emitters"]}.items())))
+    d = manifest.digests
+    return (d.transport, *(f"{n} {x}" for n, x in sorted({**d.lights, **d.emitters}.items())))
 
 
 def _sources(scene: Scene, names: stages.Digests, store: Store, pictured: str, count: int) -> Sources | None:
@@ -265,7 +259,7 @@ def _unit_fields(
 ) -> F32:
     """(N, J) direct light of each source at unit strength, shadow rays and gather rays together."""
     units = np.zeros((len(texels), len(names)), np.float32)
-    of_texel = emitter_of_texel(scene, texels)
+    of_texel = Glow.of(scene, texels).of_texel
     number = {e.name: i for i, e in enumerate(scene.emitters)}
     for column, name in enumerate(names):
         if name == SKY:

@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 import json
-import os
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 from ropebell.build.recipe import Recipe, parse
+from ropebell.errors import ProjectError
 from ropebell.level.brief import NO_BRIEF, Brief, from_values, to_values
 from ropebell.light.view import View
+from ropebell.light.workers import cores
 
 
 @dataclass(frozen=True)
@@ -48,7 +49,7 @@ class Request:
     @property
     def workers(self) -> int:
         """Threads to use."""
-        return self.recipe.limits.workers or os.cpu_count() or 1
+        return self.recipe.limits.workers or cores()
 
     def to_json(self) -> str:
         """As one line of JSON."""
@@ -71,20 +72,30 @@ class Request:
 
     @staticmethod
     def from_json(text: str) -> Request:
-        """Back from `to_json`."""
-        values: dict[str, Any] = json.loads(text)
-        sky = values["sky"]
+        """Back from `to_json`.
+
+        Raises:
+            ProjectError: this is no request.
+        """
+        try:
+            return Request._of(json.loads(text))
+        except (ValueError, LookupError, TypeError, AttributeError, OverflowError, RecursionError) as error:
+            raise ProjectError("it is no request for a build", "", "Begin the build again") from error
+
+    @staticmethod
+    def _of(values: dict[str, Any]) -> Request:
+        r, g, b = (float(v) for v in values["sky"])
         return Request(
             level=Path(values["level"]),
             out=Path(values["out"]),
             cache=Path(values["cache"]),
             recipe=parse(values["recipe"]),
-            sky=(sky[0], sky[1], sky[2]),
+            sky=(r, g, b),
             brief=from_values(values["brief"]),
             tables=tuple(Path(path) for path in values["tables"]),
             sky_picture=Path(values["sky_picture"]) if values["sky_picture"] else None,
-            rates=values["rates"],
-            note=values["note"],
-            pictures=values["pictures"],
+            rates={str(stage): float(rate) for stage, rate in values["rates"].items()},
+            note=str(values["note"]),
+            pictures=bool(values["pictures"]),
             view=View.of(values["view"]) if values["view"] else None,
         )

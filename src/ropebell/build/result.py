@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-import json
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 
+from ropebell.build.events import End
 from ropebell.build.journal import is_alive, read_events
-from ropebell.build.outputs import BAKED_LEVEL, MANIFEST
+from ropebell.build.manifest import MANIFEST, Manifest, read_manifest
+from ropebell.build.outputs import BAKED_LEVEL
 from ropebell.build.pages import read_page
 from ropebell.errors import ProjectError
 from ropebell.level.gltf_container import read_container
@@ -36,31 +36,12 @@ def outcome(folder: Path) -> Outcome:
     """The one final state of the build in `folder`, decided by its manifest, its journal and whether it lives."""
     if (folder / MANIFEST).is_file():
         return Outcome("done", "Done.")
-    end = next((e for e in reversed(read_events(folder)) if e["event"] == "end"), None)
+    end = next((e for e in reversed(read_events(folder)) if isinstance(e, End)), None)
     if end is not None:
-        return Outcome(str(end.get("outcome", "failed")), str(end.get("message", "")))
+        return Outcome(end.outcome, end.message)
     if is_alive(folder):
         return Outcome("running", "Running.")
     return Outcome("died", "The build process vanished before it was done; finished stages are kept.")
-
-
-def read_manifest(folder: Path) -> dict[str, Any]:
-    """The manifest of a finished build.
-
-    Raises:
-        ProjectError: there is no finished build, or its manifest is damaged.
-    """
-    path = folder / MANIFEST
-    try:
-        manifest = json.loads(path.read_text(encoding="utf-8"))
-        if not isinstance(manifest, dict) or not isinstance(manifest["pages"], list):
-            raise ValueError("not a manifest")
-    except OSError as error:
-        remedy = "Name the folder of a build that was done"
-        raise ProjectError("there is no finished build here", folder, remedy) from error
-    except (ValueError, KeyError) as error:
-        raise ProjectError("the manifest is damaged", path, "Build again, or restore the file") from error
-    return manifest
 
 
 @dataclass(frozen=True, eq=False)
@@ -77,7 +58,7 @@ class Result:
     """
 
     folder: Path
-    manifest: dict[str, Any]
+    manifest: Manifest
     level: Level
     scene: Scene
     uv: F32
@@ -97,7 +78,7 @@ def open_result(folder: Path) -> Result:
     manifest = read_manifest(folder)
     level = read_gltf(folder / BAKED_LEVEL)
     scene = flatten(level)
-    side = manifest["pages"][0]["width"] if manifest["pages"] else 1
+    side = manifest.pages[0].width if manifest.pages else 1
     total, direct = read_pages(folder, manifest)
     return Result(
         folder, manifest, level, scene, np.nan_to_num(scene.uv1 * side).astype(np.float32),
@@ -106,37 +87,45 @@ def open_result(folder: Path) -> Result:
     )  # fmt: skip
 
 
-def read_pages(folder: Path, manifest: dict[str, Any]) -> tuple[F32, F32]:
+def read_pages(folder: Path, manifest: Manifest) -> tuple[F32, F32]:
     """Total and direct light of a finished build, each (P, H, W, 3) float32 lux.
 
     Raises:
         LevelError: a page is missing or damaged.
     """
-    if not manifest["pages"]:
+    if not manifest.pages:
         return np.zeros((1, 1, 1, 3), np.float32), np.zeros((1, 1, 1, 3), np.float32)
-    total = np.stack([read_page(folder / p["file"]) for p in manifest["pages"]])
-    direct = np.stack([read_page(folder / p["direct"]) for p in manifest["pages"]])
-    return total, direct
+    return _stacked(folder, manifest, "file", 3), _stacked(folder, manifest, "direct", 3)
 
 
-def read_near(folder: Path, manifest: dict[str, Any]) -> F32 | None:
+def read_near(folder: Path, manifest: Manifest) -> F32 | None:
     """The near set of a finished build with hybrid lights, (P, H, W, 3) float32 lux.
 
     Raises:
         LevelError: a page is missing or damaged.
     """
-    files = [p["near"] for p in manifest["pages"] if "near" in p]
-    return np.stack([read_page(folder / file) for file in files]) if files else None
+    return _stacked(folder, manifest, "near", 3) if manifest.pages and manifest.pages[0].near else None
 
 
-def read_noise(folder: Path, manifest: dict[str, Any]) -> F32 | None:
+def read_noise(folder: Path, manifest: Manifest) -> F32 | None:
     """How noisy the light of a finished build is, (P, H, W, 1) float32; None for builds that do not say.
 
     Raises:
         LevelError: a page is missing or damaged.
     """
-    files = [p["noise"] for p in manifest["pages"] if "noise" in p]
-    return np.stack([read_page(folder / file) for file in files])[..., None] if files else None
+    return _stacked(folder, manifest, "noise", 1) if manifest.pages and manifest.pages[0].noise else None
+
+
+def _stacked(folder: Path, manifest: Manifest, layer: str, channels: int) -> F32:
+    """(P, H, W, channels) float32 of one layer of all pages, which are of one size."""
+    first, found = manifest.pages[0], []
+    for page in manifest.pages:
+        name = getattr(page, layer)
+        if name is None or (page.width, page.height) != (first.width, first.height):
+            remedy = "Build again, or restore the file"
+            raise ProjectError(f"its pages do not go together ({layer})", folder / MANIFEST, remedy)
+        found.append(read_page(folder / name, (first.height, first.width), channels))
+    return np.stack(found)
 
 
 def _pages(path: Path, level: Level, scene: Scene) -> I32:

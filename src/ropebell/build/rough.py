@@ -7,7 +7,7 @@ from collections.abc import Callable
 
 import numpy as np
 
-from ropebell.build.fields import Sources, kept_back, ray_light, reflecting, shadow_ray_light
+from ropebell.build.fields import Glow, Sources, kept_back, ray_light, reflecting, shadow_ray_light
 from ropebell.build.pictures import Pictures
 from ropebell.build.request import Request
 from ropebell.charts.texels import Texels
@@ -34,6 +34,7 @@ class RoughPictures:
     ) -> None:  # fmt: skip
         self._pictures, self._request, self._scene, self._texels = pictures, request, scene, texels
         self._sources, self._check_stop = sources, check_stop
+        self._glow = Glow.of(scene, texels)
         self._direct = shadow_ray_light(scene, sources, len(texels))
         self._thrown_back = reflecting(scene, texels, albedo, request.recipe)
         self._held = kept_back(scene, sources, len(texels))
@@ -50,7 +51,7 @@ class RoughPictures:
             return
         workers, rays = self._request.workers, hits.shape[1]
         part = Hits.of(hits, end)
-        seen = ray_light(part, self._scene, self._texels, self._sources, self._request.sky, workers)
+        seen = ray_light(part, self._glow, self._sources, self._request.sky, workers)
         first = self._direct + seen
         rough = solve(
             hits, first, self._thrown_back, BOUNCES, workers, lambda _: self._check_stop(), self._held, end

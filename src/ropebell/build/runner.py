@@ -8,8 +8,8 @@ import subprocess
 import threading
 import time
 from pathlib import Path
-from typing import Any
 
+from ropebell.build.events import Event
 from ropebell.build.journal import JOURNAL, Reader
 from ropebell.build.pictures import Pictures
 from ropebell.build.request import Request
@@ -95,7 +95,7 @@ class BuildProcess:
         """Process id of the build."""
         return self._process.pid
 
-    def new_events(self) -> list[dict[str, Any]]:
+    def new_events(self) -> list[Event]:
         """Journal events since the last call."""
         return self._reader.new_events()
 

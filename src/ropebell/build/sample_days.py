@@ -13,14 +13,14 @@ from pathlib import Path
 from typing import Any
 
 from ropebell.build import worker
-from ropebell.build.outputs import BUILD_FILES, BUILD_FOLDERS, MANIFEST
+from ropebell.build.manifest import read_manifest
+from ropebell.build.outputs import BUILD_FILES, BUILD_FOLDERS
 from ropebell.build.project import Project, find_project
 from ropebell.build.recipe import with_value
 from ropebell.build.request import Request
-from ropebell.build.result import read_manifest
 from ropebell.demo.write import write_demo
 from ropebell.errors import Stopped, UsageError
-from ropebell.files import remove_own, write_json
+from ropebell.files import remove_own
 from ropebell.level.brief import LightChange
 
 DRAFT = 8
@@ -115,4 +115,4 @@ def _record(day: Day, project: Project, out: Path, made: datetime.datetime) -> N
         raise Stopped()
     if code == worker.EXIT_DONE:
         manifest = read_manifest(out)
-        write_json(out / MANIFEST, {**manifest, "made": made.isoformat(timespec="seconds")})
+        manifest.model_copy(update={"made": made.isoformat(timespec="seconds")}).write(out)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from ropebell.build.fields import Sources, emitter_of_texel
+from ropebell.build.fields import Glow, Sources
 from ropebell.build.request import Request
 from ropebell.charts.atlas import Atlas
 from ropebell.charts.texels import Texels
@@ -31,7 +31,7 @@ def seen_light(
     # A sky picture is sampled by rays of its own.
     sky = request.sky if request.sky_picture is None else (0.0, 0.0, 0.0)
     bright = (np.pi * np.array(sky)).astype(np.float32)
-    return SeenLight(leaving, bright, emitter_of_texel(scene, texels), glow, wide)
+    return SeenLight(leaving, bright, Glow.of(scene, texels).of_texel, glow, wide)
 
 
 def neighbours(texels: Texels, atlas: Atlas) -> Neighbours:

@@ -6,11 +6,11 @@ import hashlib
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from ropebell.build.fields import Glow, reflecting
 from ropebell.build.recipe import Recipe
 from ropebell.build.store import Artifact, Store, StoredLayouts, digest_of
 from ropebell.charts.atlas import Atlas, ChartSettings, make_atlas
@@ -294,12 +294,6 @@ def read_hits(artifact: Artifact) -> Hits:
     return Hits(a["hits"], a["counted"], a["open"], a["done"], a["hits"].shape[1])
 
 
-def hits_digest(manifest: dict[str, Any]) -> str:
-    """The artifact that holds a build's hit table; it bears the stage's own name unless a noise target shaped it."""
-    digests = manifest["digests"]
-    return str(digests.get("hits", digests["transport"]))
-
-
 def surfaces_digest(level: Level, scene: Scene, charts: str) -> str:
     """Names the texels' albedo: charts, base colours and pictures, and which of them lies where."""
     surfaces = [
@@ -310,6 +304,16 @@ def surfaces_digest(level: Level, scene: Scene, charts: str) -> str:
     pictures = [hashlib.sha256(image.data).hexdigest() for image in level.images]
     where = np.nan_to_num(scene.uv0, nan=-1e9)
     return digest_of(VERSIONS["albedo"], charts, surfaces, pictures, where, scene.material)
+
+
+def reading_stage(scene: Scene, texels: Texels, albedo: F32, surfaces: str, recipe: Recipe, store: Store) -> str:
+    """Keep what each texel throws back and which emitter it belongs to, by which a build's light is traced back to its
+    lamps, whatever has become of its level; the digest."""
+    thrown_back, glow = reflecting(scene, texels, albedo, recipe), Glow.of(scene, texels)
+    digest = digest_of("reading", surfaces, thrown_back, glow.of_texel)
+    if not store.has(digest):
+        store.put(digest, {"reflecting": thrown_back, "emitter": glow.of_texel}, durable=False)
+    return digest
 
 
 def part_of(tick: Tick, low: float, high: float) -> Tick:

@@ -5,14 +5,17 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from ropebell.build.estimate import RATES, SHARES, estimate_for, predicted_texels
+from ropebell.build.estimate import RATES, SHARES, Estimate, estimate_for, predicted_texels
 from ropebell.build.kin import predicted_spare
+from ropebell.build.manifest import LightFacts, Manifest
 from ropebell.build.project import Project
+from ropebell.build.recipe import Recipe
 from ropebell.build.sound import CHARTS, expecting
-from ropebell.build.stages import Digests, digests, hits_digest, sky_digest
+from ropebell.build.stages import Digests, digests, sky_digest
 from ropebell.build.store import Store
-from ropebell.level.brief import to_values
+from ropebell.level.brief import Brief, to_values
 from ropebell.level.scene import Scene
+from ropebell.light.workers import cores
 
 IDLE_SECONDS = 1.4  # starting the process and reading the level
 
@@ -40,85 +43,66 @@ class Stale:
     spared: float = 0.0
 
 
-def stale_stages(scene: Scene, project: Project, manifest: dict[str, Any] | None, rates: dict[str, float]) -> Stale:
+def stale_stages(scene: Scene, project: Project, manifest: Manifest | None, rates: dict[str, float]) -> Stale:
     """Compare the level and settings of now with the last finished build and the cache.
 
     Args:
         manifest: of the last finished build, None if there is none.
         rates: measured work rates.
     """
-    names = digests(scene, project.recipe)
-    store = Store(project.cache)
+    recipe, store = project.recipe, Store(project.cache)
+    names = digests(scene, recipe)
     wanted = {"charts": names.charts, "footing": names.footing, "transport": _hits(names, project, manifest)}
     missing = [stage for stage, digest in wanted.items() if not store.has(digest)]
-    sources = [*names.lights.values(), *names.emitters.values()]
-    pictured = _sky_digest(scene, project, names)
-    sources += [pictured] if pictured else []
-    unlit = [digest for digest in sources if not store.has(digest)]
-    changes = _changes(scene, project, manifest, names)
-    workers = project.recipe.limits.workers or _cores()
+    share = {stage: float(stage in missing) for stage in wanted}
+    sources = [*names.lights.values(), *names.emitters.values(), _sky_digest(scene, project, names)]
+    unlit = [digest for digest in sources if digest and not store.has(digest)]
+    share["direct"] = len(unlit) / max(sum(map(bool, sources)), 1)
     found = store.get(names.charts, expecting(CHARTS))
-    texels = len(found.arrays["page"]) if found is not None else predicted_texels(scene, project.recipe)
+    texels = len(found.arrays["page"]) if found is not None else predicted_texels(scene, recipe)
     known = {**RATES, **SHARES, **rates}
-    whole = estimate_for(texels, len(scene), len(scene.lights), len(scene.emitters), project.recipe, workers, known)
-    now = whole
+
+    def predicted(rates: dict[str, float]) -> Estimate:
+        workers = recipe.limits.workers or cores()
+        return estimate_for(texels, len(scene), len(scene.lights), len(scene.emitters), recipe, workers, rates)
+
+    whole = now = predicted(known)
     if "transport" not in missing:
         # Waves of rays are kept up to as many again as the stored ones.
-        waves = known["waves"] * (1.0 - min(1.0 / max(known["waves"], 1e-6), 1.0))
-        now = estimate_for(
-            texels, len(scene), len(scene.lights), len(scene.emitters), project.recipe, workers,
-            {**known, "waves": waves},
-        )  # fmt: skip
-    share = {stage: 0.0 for stage in ("charts", "footing", "transport", "direct")}
-    share.update({stage: 1.0 for stage in missing})
-    share["direct"] = len(unlit) / max(len(sources), 1)
-    spared = 0.0
-    if missing:
-        alike, shot = predicted_spare(store, scene, project.recipe, names)
-        if "charts" in missing:
-            spared = alike
-            for stage in ("footing", "direct"):
-                share[stage] *= 1.0 - alike
-        if project.recipe.light.noise_target:
-            shot /= max(known["until"], 1e-6)  # of the rays that it will come to
-        share["transport"] *= max(1.0 - shot, 0.0)
+        now = predicted({**known, "waves": max(known["waves"] - 1.0, 0.0)})
+    spared = _spare(store, scene, recipe, names, share, known["until"]) if missing else 0.0
+    changes = _changes(AsSet.now(scene, project), AsSet.built(manifest)) if manifest is not None else ("never built",)
+    stages = tuple(s for s in ("charts", "footing", "direct", "transport") if share[s] > 0)
+    if changes:
+        stages = (*stages, "solve")
     seconds = IDLE_SECONDS + sum(s * share.get(stage, 1.0) for stage, s in now.seconds.items())
-    stages = [s for s in ("charts", "footing", "direct", "transport") if share[s] > 0]
-    if changes or manifest is None:
-        stages.append("solve")
-    return Stale(
-        not stages, tuple(stages), tuple(changes), seconds, texels, IDLE_SECONDS + whole.total_seconds, spared
-    )  # fmt: skip
+    return Stale(not stages, stages, changes, seconds, texels, IDLE_SECONDS + whole.total_seconds, spared)
+
+
+def _spare(store: Store, scene: Scene, recipe: Recipe, names: Digests, share: dict[str, float], until: float) -> float:
+    """Lessen the shares of stages by what earlier layouts spare; the share of texels that are taken over."""
+    alike, shot = predicted_spare(store, scene, recipe, names)
+    if recipe.light.noise_target:
+        shot /= max(until, 1e-6)  # of the rays that it will come to
+    share["transport"] *= max(1.0 - shot, 0.0)
+    if not share["charts"]:
+        return 0.0
+    for stage in ("footing", "direct"):
+        share[stage] *= 1.0 - alike
+    return alike
 
 
 def changes_since(scene: Scene, project: Project, begun_scene: Scene, begun: Project) -> tuple[str, ...]:
     """What changed since a build began that is still under way, in words."""
-    names = digests(begun_scene, begun.recipe)
-    as_built = {
-        "lights": {light.name: light.setting for light in begun_scene.lights},
-        "emitters": {e.name: e.radiance.tolist() for e in begun_scene.emitters},
-        "digests": {
-            "charts": names.charts, "footing": names.footing, "lights": names.lights,
-            "sky": _sky_digest(begun_scene, begun, names),
-        },
-        "sky": list(begun.sky), "recipe": begun.recipe.model_dump(), "brief": to_values(begun.brief),
-    }  # fmt: skip
-    return tuple(_changes(scene, project, as_built, digests(scene, project.recipe)))
+    return _changes(AsSet.now(scene, project), AsSet.now(begun_scene, begun))
 
 
-def _hits(names: Digests, project: Project, manifest: dict[str, Any] | None) -> str:
+def _hits(names: Digests, project: Project, manifest: Manifest | None) -> str:
     """The hit table that a build now would use, as far as that can be told before it."""
     if not project.recipe.light.noise_target or manifest is None:
         return names.transport
-    built = manifest["recipe"]["light"]
-    same = names.transport == manifest["digests"]["transport"] and built == project.recipe.light.model_dump()
-    return hits_digest(manifest) if same else names.transport
-
-
-def _cores() -> int:
-    import os
-
-    return os.cpu_count() or 1
+    same = names.transport == manifest.digests.transport and manifest.recipe.light == project.recipe.light
+    return manifest.hits_digest if same else names.transport
 
 
 def _sky_digest(scene: Scene, project: Project, names: Digests) -> str:
@@ -129,36 +113,69 @@ def _sky_digest(scene: Scene, project: Project, names: Digests) -> str:
     return sky_digest(names.footing, picture, project.brief.sky_now.turn, scene, project.recipe)
 
 
-def _changes(scene: Scene, project: Project, manifest: dict[str, Any] | None, names: Digests) -> list[str]:
-    if manifest is None:
-        return ["never built"]
+@dataclass(frozen=True)
+class AsSet:
+    """All that light depends on, as it is set or as it was built.
+
+    Attributes:
+        lights: how each is set. shapes: names what depends on its place and shape.
+        emitters: radiance by name. sky: mean radiance. picture: names the light of a sky picture, or empty.
+    """
+
+    lights: dict[str, LightFacts]
+    shapes: dict[str, str]
+    emitters: dict[str, tuple[float, float, float]]
+    sky: tuple[float, float, float]
+    picture: str
+    recipe: Recipe
+    brief: Brief
+    charts: str
+    footing: str
+
+    @staticmethod
+    def now(scene: Scene, project: Project) -> AsSet:
+        """As the level and the project are."""
+        names = digests(scene, project.recipe)
+        lights = {light.name: LightFacts.model_validate(light.setting) for light in scene.lights}
+        emitters = {e.name: (float(e.radiance[0]), float(e.radiance[1]), float(e.radiance[2])) for e in scene.emitters}
+        picture = _sky_digest(scene, project, names)
+        return AsSet(
+            lights, names.lights, emitters, project.sky, picture, project.recipe, project.brief, names.charts,
+            names.footing,
+        )  # fmt: skip
+
+    @staticmethod
+    def built(m: Manifest) -> AsSet:
+        """As a build was made."""
+        d = m.digests
+        return AsSet(m.lights, d.lights, m.emitters, m.sky, d.sky, m.recipe, m.brief, d.charts, d.footing)
+
+
+def _changes(now: AsSet, then: AsSet) -> tuple[str, ...]:
     changes = []
-    before, shapes = manifest["lights"], manifest["digests"]["lights"]
-    same_ground = names.footing == manifest["digests"]["footing"]
-    now = {light.name: light.setting for light in scene.lights}
-    moved = {n for n in now if n in shapes and same_ground and shapes[n] != names.lights[n]}
-    lights = len({n for n in now if now[n] != before.get(n)} | moved | (before.keys() - now.keys()))
+    lights = {name for name in now.lights.keys() | then.lights.keys() if now.lights.get(name) != then.lights.get(name)}
+    if now.footing == then.footing:
+        lights |= {name for name in now.shapes.keys() & then.shapes.keys() if now.shapes[name] != then.shapes[name]}
     if lights:
-        changes.append(f"{lights} light{'s' if lights > 1 else ''}")
-    glow = {e.name: e.radiance.tolist() for e in scene.emitters}
-    built_glow = manifest.get("emitters", glow)
-    emitters = len({n for n in glow if glow[n] != built_glow.get(n)} | (built_glow.keys() - glow.keys()))
+        changes.append(f"{len(lights)} light{'s' if len(lights) > 1 else ''}")
+    emitters = [n for n in now.emitters.keys() | then.emitters.keys() if now.emitters.get(n) != then.emitters.get(n)]
     if emitters:
-        changes.append(f"{emitters} emitter{'s' if emitters > 1 else ''}")
-    pictured = _sky_digest(scene, project, names)
-    if list(project.sky) != manifest["sky"] or pictured != manifest["digests"].get("sky", ""):
+        changes.append(f"{len(emitters)} emitter{'s' if len(emitters) > 1 else ''}")
+    if (now.sky, now.picture) != (then.sky, then.picture):
         changes.append("sky")
-    recipe, built = project.recipe.model_dump(), manifest["recipe"]
-    settings = [key for key in recipe if key not in ("name", "limits") and recipe[key] != built.get(key)]
+    settings = {
+        key for key in Recipe.model_fields
+        if key not in ("name", "limits") and getattr(now.recipe, key) != getattr(then.recipe, key)
+    }  # fmt: skip
     if settings:
-        changes.append("draft factor" if settings == ["draft"] else "recipe")
-    if to_values(project.brief).get("probes") != manifest.get("brief", {}).get("probes"):
+        changes.append("draft factor" if settings == {"draft"} else "recipe")
+    if now.brief.probes != then.brief.probes:
         changes.append("probes")
-    if _arranging(to_values(project.brief)) != _arranging(manifest.get("brief", {})):
+    if _arranging(to_values(now.brief)) != _arranging(to_values(then.brief)):
         changes.append("marks")
-    elif names.charts != manifest["digests"]["charts"] and not {"density", "draft"} & set(settings):
+    elif now.charts != then.charts and not {"density", "draft"} & settings:
         changes.append("level")
-    return changes
+    return tuple(changes)
 
 
 # Parts of a brief that say nothing of surfaces or their density, and settings of a mark that no light depends on.

@@ -18,6 +18,7 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
+from tokenize import TokenError
 from typing import Any
 
 import numpy as np
@@ -41,18 +42,11 @@ UNUSED_SECONDS = 3600
 BLOCK = 4 << 20
 # Of putting an artifact in its place, while other processes do the same.
 MOST_TRIES = 20
-# What reading a damaged artifact may end in.
+# What reading a damaged artifact may end in; an array's header is read as a piece of Python.
 DAMAGED = (
-    OSError,
-    EOFError,
-    ValueError,
-    KeyError,
-    TypeError,
-    AttributeError,
-    OverflowError,
-    IndexError,
-    RecursionError,
-)
+    OSError, EOFError, ValueError, LookupError, TypeError, AttributeError, OverflowError, RecursionError, MemoryError,
+    SyntaxError, TokenError,
+)  # fmt: skip
 
 # Files that were found whole, by device, inode, time and size.
 _whole: dict[tuple[int, int, int, int], str] = {}

@@ -7,7 +7,7 @@ from collections.abc import Callable
 import numpy as np
 from numpy.typing import NDArray
 
-from ropebell.build.fields import Sources, kept_back, ray_light, reflecting, shadow_ray_light
+from ropebell.build.fields import Glow, Sources, kept_back, ray_light, reflecting, shadow_ray_light
 from ropebell.build.request import Request
 from ropebell.build.seen import neighbours, seen_light
 from ropebell.build.stages import Digests
@@ -38,6 +38,7 @@ class NoiseTarget:
     ) -> None:  # fmt: skip
         self._request, self._scene, self._texels, self._sources = request, scene, texels, sources
         self._tick = tick
+        self._glow = Glow.of(scene, texels)
         self._direct = shadow_ray_light(scene, sources, len(texels))
         self._thrown_back = reflecting(scene, texels, albedo, request.recipe)
         self._held = kept_back(scene, sources, len(texels))
@@ -63,7 +64,7 @@ class NoiseTarget:
             self._request, self._scene, self._texels, self._sources, self._request.workers
         )  # fmt: skip
         part = Hits.of(hits, end)
-        first = self._direct + ray_light(part, scene, texels, sources, r.sky, workers)
+        first = self._direct + ray_light(part, self._glow, sources, r.sky, workers)
         self._tick(0.0)
         before = np.zeros_like(first)
         if self._bounces:

@@ -64,7 +64,7 @@ def run(request: Request, gentle: bool = True) -> int:
     pipeline = Pipeline(request, journal, lambda: Stopped() if stop.is_set() else None)
     try:
         manifest = pipeline.run()
-        return ending.say("done", EXIT_DONE, seconds=manifest["seconds"]["total"])
+        return ending.say("done", EXIT_DONE, seconds=manifest.total_seconds)
     except Stopped as stopped:
         if stopped.reason == "limit":
             return ending.say("tripwire", EXIT_TRIPWIRE, message=stopped.detail)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Iterator
 
 import numpy as np
@@ -15,6 +14,7 @@ from ropebell.checks.welded import Welded, totals
 from ropebell.level.finding import Finding
 from ropebell.level.model import F64, I32
 from ropebell.light.rays import RaySpace
+from ropebell.light.workers import cores
 
 # Planes nearer than this share of the level's diagonal are one: a depth buffer cannot tell them apart.
 SAME_PLANE = 1e-5
@@ -169,7 +169,7 @@ def _first_within(space: RaySpace, start: NDArray, direction: NDArray, reach: fl
     """
     direction = np.ascontiguousarray(direction, np.float32)
     lengths = np.full(len(start), reach, np.float32)
-    rows = np.flatnonzero(space.blocked_by(start, direction, lengths, os.cpu_count() or 1))
+    rows = np.flatnonzero(space.blocked_by(start, direction, lengths, cores()))
     hit, far = np.full(len(start), -1, np.int32), np.full(len(start), np.inf)
     hit[rows] = space.first_hit(start[rows], direction[rows])
     rows = rows[hit[rows] >= 0]

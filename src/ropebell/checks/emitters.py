@@ -9,8 +9,8 @@ import numpy as np
 from ropebell.checks.subject import Place, Subject, as_place, listed
 from ropebell.level.emitter_table import looks_lit
 from ropebell.level.finding import Finding
+from ropebell.level.model import LUMINANCE
 
-LUMINANCE = np.array([0.2126, 0.7152, 0.0722])
 # An emitter so many times stronger than the next one is more often a slip of the decimal point than meant.
 OUTLIER = 15.0
 # A table of which no more than this share is in the level is most likely another level's.

@@ -13,6 +13,8 @@ from typing import Any
 
 import numpy as np
 
+from ropebell.build.events import Event, Progress, Warned
+from ropebell.build.manifest import read_manifest
 from ropebell.build.meter import Meter, Reading
 from ropebell.build.mover import SIDES, Lightmapped, MoverLight, mover_light
 from ropebell.build.precheck import gather
@@ -20,7 +22,7 @@ from ropebell.build.probe_file import read_probes
 from ropebell.build.project import PROJECT_FILE, Project, find_project
 from ropebell.build.recipe import load, named, with_setting
 from ropebell.build.request import Request
-from ropebell.build.result import Outcome, open_result, read_manifest
+from ropebell.build.result import Outcome, open_result
 from ropebell.build.runner import BuildProcess
 from ropebell.build.sample_days import write_demo_with_days
 from ropebell.checks.run import check as run_checks
@@ -149,14 +151,14 @@ def _follow(process: BuildProcess, quiet: bool) -> Outcome:
     return ended
 
 
-def _tell(events: list[dict[str, Any]], quiet: bool) -> None:
+def _tell(events: list[Event], quiet: bool) -> None:
     for event in events:
-        if event["event"] == "progress" and not quiet:
-            text = f"\r{event['stage']:<10} {100 * event['share']:5.1f} %  {event['remaining']:6.1f} s to go "
+        if isinstance(event, Progress) and not quiet:
+            text = f"\r{event.stage:<10} {100 * event.share:5.1f} %  {event.remaining:6.1f} s to go "
             print(text, end="", file=sys.stderr, flush=True)
-        elif event["event"] == "warning" and event["severity"] != "note":
-            about = f" {event['object']}:" if event["object"] else ""
-            print(f"{'' if quiet else chr(10)}{event['severity']}:{about} {event['reason']}", file=sys.stderr)
+        elif isinstance(event, Warned) and event.severity != "note":
+            about = f" {event.object}:" if event.object else ""
+            print(f"{'' if quiet else chr(10)}{event.severity}:{about} {event.reason}", file=sys.stderr)
 
 
 def _report(ended: Outcome, process: BuildProcess, out: Path, as_json: bool) -> int:
@@ -166,11 +168,11 @@ def _report(ended: Outcome, process: BuildProcess, out: Path, as_json: bool) -> 
     manifest = read_manifest(out) if ended.state == "done" else None
     if as_json:
         document: dict[str, Any] = {"outcome": ended.state, "message": ended.sentence, "out": str(out)}
-        print(json.dumps({**document, "manifest": manifest}))
+        print(json.dumps({**document, "manifest": manifest.as_json() if manifest is not None else None}))
     elif manifest is not None:
-        total = manifest["seconds"]["total"]
-        reused = f", re-used {', '.join(manifest['reused'])}" if manifest["reused"] else ""
-        print(f"{manifest['texels']:,} texels on {len(manifest['pages'])} pages in {total:.1f} s{reused}: {out}")
+        reused = f", re-used {', '.join(manifest.reused)}" if manifest.reused else ""
+        pages, total = len(manifest.pages), manifest.total_seconds
+        print(f"{manifest.texels:,} texels on {pages} pages in {total:.1f} s{reused}: {out}")
     if ended.state != "done":
         print(f"ropebell: {ended.sentence}", file=sys.stderr)
     return code

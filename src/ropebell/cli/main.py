@@ -12,7 +12,7 @@ from typing import Any
 
 import ropebell
 from ropebell.errors import RopeBellError, UsageError
-from ropebell.files import write_text
+from ropebell.files import temporary_beside, write_text
 from ropebell.interpreter import isolate
 
 EXIT_DONE, EXIT_FOUND, EXIT_WRONG, EXIT_FAILED, EXIT_TRIPWIRE, EXIT_INTERRUPTED = 0, 1, 2, 3, 4, 130
@@ -137,9 +137,30 @@ def _run(options: argparse.Namespace) -> int:
     return _window(options)
 
 
+def _try(path: Path) -> None:
+    """Find out before the work whether its result can be written.
+
+    Raises:
+        UsageError: it cannot.
+    """
+    try:
+        part = temporary_beside(path)
+        part.touch()
+        part.unlink()
+    except (OSError, ValueError) as error:
+        why = getattr(error, "strerror", None) or str(error)
+        raise UsageError(
+            f"it cannot be written ({why})", path, "Name another file, in a folder that is there"
+        ) from error
+
+
 def _bench(as_json: bool, scale: float, window: bool, plot: Path | None) -> int:
     from ropebell.bench import report, run
 
+    if not 0.01 <= scale <= 100.0:
+        raise UsageError(f"--scale {scale} is outside 0.01 … 100", "", "Choose another number")
+    if plot is not None:
+        _try(plot)
     if window:
         from ropebell.app.main import application
 
@@ -160,6 +181,8 @@ def _bench(as_json: bool, scale: float, window: bool, plot: Path | None) -> int:
 def _accuracy(out: Path | None, as_json: bool) -> int:
     from ropebell.bench import accuracy, told_noise
 
+    if out is not None:
+        _try(out)
     found, noise = accuracy.run(), told_noise.run()
     page = accuracy.report(found, noise, datetime.date.today())
     if out is not None:

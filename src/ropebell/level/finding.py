@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import asdict, dataclass
 from typing import Any
 
@@ -50,9 +51,39 @@ class Finding:
         """Names the same trouble in the next check, whatever its numbers then are."""
         return f"{self.kind} {self.object}".strip()
 
+    @staticmethod
+    def of(values: Any) -> Finding:
+        """Back from `as_json`; a finding stays as it is.
+
+        Raises:
+            ValueError: these are no values of a finding.
+        """
+        if isinstance(values, Finding):
+            return values
+        if not isinstance(values, dict):
+            raise ValueError("a finding is a table")
+        words: list[Any] = [values.get(key) for key in ("kind", "severity", "object", "reason", "remedy")]
+        place, fix, also = values.get("place"), values.get("fix") or (), values.get("also") or ()
+        if not isinstance(fix, list | tuple) or not isinstance(also, list | tuple):
+            raise ValueError("what is about a finding is a list")
+        if not all(isinstance(word, str) for word in [*words, *fix, *also]) or values["severity"] not in SEVERITIES:
+            raise ValueError("a finding has a kind, severity, object, reason and remedy in words")
+        kind, severity, about, reason, remedy = words
+        return Finding(kind, severity, about, reason, remedy, _place(place), tuple(fix), tuple(also))
+
     def as_json(self) -> dict[str, Any]:
         """Plain values for JSON."""
         return {key: list(value) if isinstance(value, tuple) else value for key, value in asdict(self).items()}
+
+
+def _place(value: Any) -> tuple[float, float, float] | None:
+    if value is None:
+        return None
+    if isinstance(value, list | tuple) and len(value) == 3 and all(isinstance(v, int | float) for v in value):
+        place = (float(value[0]), float(value[1]), float(value[2]))
+        if all(math.isfinite(v) for v in place):
+            return place
+    raise ValueError("a finding's place is three finite numbers, or nothing")
 
 
 def from_notice(notice: Notice) -> Finding:

@@ -10,7 +10,7 @@ from ropebell.errors import LevelError
 from ropebell.level.gltf_accessors import Accessors
 from ropebell.level.gltf_container import Container, read_uri
 from ropebell.level.gltf_document import Json
-from ropebell.level.images import decode
+from ropebell.level.images import Pictures
 from ropebell.level.limits import MAX_IMAGE_BYTES
 from ropebell.level.model import F64, Image, Material, Notice, TextureUse
 
@@ -20,6 +20,7 @@ STRENGTH, UNLIT, TRANSFORM = "KHR_materials_emissive_strength", "KHR_materials_u
 def read_images(container: Container, root: Json, accessors: Accessors, notices: list[Notice]) -> list[Image | None]:
     """The decoded images; one that is missing or damaged is None and noticed, since a level bakes without it."""
     images: list[Image | None] = []
+    pictures = Pictures()
     for spec in root.children("images"):
         where = f"{container.path}, {spec.place}"
         name = spec.text("name", "") or spec.text("uri", "")[:80].split(",")[0] or spec.place
@@ -30,7 +31,7 @@ def read_images(container: Container, root: Json, accessors: Accessors, notices:
                 data = read_uri(container, spec.text("uri", ""), where, MAX_IMAGE_BYTES)
             else:
                 raise spec.wrong("has neither a uri nor a buffer view")
-            images.append(decode(data, name, where))
+            images.append(pictures.decode(data, name, where))
         except LevelError as error:
             text = f"Picture '{name}' is left out: {error.what}. Surfaces that use it keep their plain colour."
             notices.append(Notice("missing-texture", spec.place, text))

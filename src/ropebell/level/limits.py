@@ -13,6 +13,10 @@ MAX_NODES = 500_000
 MAX_TRIANGLES = 20_000_000
 MAX_IMAGE_PIXELS = 64 << 20
 MAX_IMAGE_BYTES = 256 << 20
+MAX_SKY_PIXELS = 32 << 20
+# Of all pictures of a level together, decoded.
+MAX_DECODED_BYTES = 512 << 20
+MAX_FACE_CORNERS = 4096
 
 
 def read_limited(path: Path, most: int = MAX_FILE_BYTES) -> bytes:

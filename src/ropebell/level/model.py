@@ -13,6 +13,8 @@ F64 = NDArray[np.float64]
 I32 = NDArray[np.int32]
 U8 = NDArray[np.uint8]
 
+# Of linear red, green and blue (ITU-R BT.709, item 3.2).
+LUMINANCE = np.array([0.2126, 0.7152, 0.0722])
 LIGHT_KINDS = ("point", "spot", "directional")
 # Lights with an area, which a level file does not know; a project adds them.
 AREA_KINDS = ("rectangle", "disk", "tube")

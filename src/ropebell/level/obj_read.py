@@ -10,11 +10,16 @@ from pathlib import Path
 import numpy as np
 
 from ropebell.errors import LevelError
-from ropebell.level.images import decode
-from ropebell.level.limits import MAX_IMAGE_BYTES, MAX_TRIANGLES, beside, read_limited
+from ropebell.level.images import Pictures
+from ropebell.level.limits import MAX_FACE_CORNERS, MAX_IMAGE_BYTES, MAX_TRIANGLES, beside, read_limited
 from ropebell.level.model import Image, Level, Material, Mesh, Node, Notice, Primitive, TextureUse
 
 AGAIN = "Export the level again"
+# Options of a map line, and how many values they take.
+OPTIONS = {
+    "-blendu": (1, 1), "-blendv": (1, 1), "-cc": (1, 1), "-clamp": (1, 1), "-texres": (1, 1), "-imfchan": (1, 1),
+    "-type": (1, 1), "-bm": (1, 1), "-boost": (1, 1), "-mm": (2, 2), "-o": (1, 3), "-s": (1, 3), "-t": (1, 3),
+}  # fmt: skip
 IGNORED = {"s", "vp", "l", "p", "curv", "surf", "mg", "lod", "usemap"}
 
 
@@ -54,6 +59,8 @@ class _Materials:
         self.materials: list[Material] = [Material("default")]
         self.images: list[Image] = []
         self._by_name: dict[str, int] = {}
+        self._read_already: set[Path] = set()
+        self._pictures, self._pictured = Pictures(), dict[Path, int]()
 
     def number(self, name: str, place: str) -> int:
         if name not in self._by_name:
@@ -69,7 +76,9 @@ class _Materials:
                 text = f"Material library '{name}' is missing; the default material is used."
                 self._notices.append(Notice("missing-materials", place, text))
                 return
-            self._read(target)
+            if target not in self._read_already:
+                self._read_already.add(target)
+                self._read(target)
         except LevelError as error:
             raise LevelError(error.what, error.where, error.remedy) from error
 
@@ -101,17 +110,41 @@ class _Materials:
                 raise LevelError("Ke is negative", place, "Correct the material")
             emission = (r, g, b)
         elif words[0] == "map_Kd":
-            texture = self._picture(words[-1], place, target)
+            texture = self._picture(_file_name(words[1:]), place, target)
         return Material(m.name, color, texture, emission)
 
     def _picture(self, name: str, place: str, target: Path) -> TextureUse | None:
         try:
-            self.images.append(decode(read_limited(beside(target, name, place), MAX_IMAGE_BYTES), name, place))
+            path = beside(target, name, place)
+            if path not in self._pictured:
+                image = self._pictures.decode(read_limited(path, MAX_IMAGE_BYTES), name, place)
+                self._pictured[path] = len(self.images)
+                self.images.append(image)
         except LevelError as error:
             text = f"Picture '{name}' is left out: {error.what}."
             self._notices.append(Notice("missing-texture", place, text))
             return None
-        return TextureUse(len(self.images) - 1)
+        return TextureUse(self._pictured[path])
+
+
+def _file_name(words: list[str]) -> str:
+    """The file that a map line names, which may hold spaces: all words behind its options."""
+    rest = list(words)
+    while len(rest) > 1 and rest[0] in OPTIONS:
+        least, most = OPTIONS[rest.pop(0)]
+        taken = 0
+        while taken < most and len(rest) > 1 and (taken < least or _is_number(rest[0])):
+            rest.pop(0)
+            taken += 1
+    return " ".join(rest)
+
+
+def _is_number(word: str) -> bool:
+    try:
+        float(word)
+    except ValueError:
+        return False
+    return True
 
 
 class _Reader:
@@ -151,6 +184,8 @@ class _Reader:
             self.notices.append(Notice("unread-line", place, f"Lines that begin with '{key[:20]}' are not read."))
 
     def _face(self, place: str, words: list[str]) -> None:
+        if len(words) - 1 > MAX_FACE_CORNERS:
+            raise LevelError(f"a face has {len(words) - 1:,} corners", place, "Split it into triangles")
         corners = [self._corner(word, place) for word in words[1:]]
         if len(corners) < 3:
             raise LevelError(f"a face has only {len(corners)} corners", place, AGAIN)

@@ -14,12 +14,11 @@ from ropebell.level.brief import NO_BRIEF, Brief, LightChange, Radiance
 from ropebell.level.cutouts import Cutouts, cutouts_of
 from ropebell.level.density import bare_faces, density_factors, ray_shares
 from ropebell.level.emission_picture import EmissionPicture, emission_picture, mean_emission
-from ropebell.level.model import AREA_KINDS, F32, F64, I32, Level, Light, Material, Notice, Primitive
+from ropebell.level.model import AREA_KINDS, F32, F64, I32, LUMINANCE, Level, Light, Material, Notice, Primitive
 from ropebell.level.triangles import corner_bounds, longest_squared
 
 # Triangles thinner than this, relative to their longest edge, have no usable normal in single precision.
 SLIVER_HEIGHT = 1e-7
-LUMINANCE = np.array([0.2126, 0.7152, 0.0722])
 # Copies of a mesh are placed together, so many triangles at a time.
 ROWS_AT_ONCE = 1_000_000
 
@@ -71,8 +70,7 @@ class PlacedLight:
     @property
     def thrown(self) -> F64:
         """(3,) what of it goes into the bounces: its share, with as much of its colour as it keeps."""
-        grey = float(self.strength @ LUMINANCE)
-        return self.share * (grey + self.saturation * (self.strength - grey))
+        return thrown_light(self.strength, self.share, self.saturation)
 
     @property
     def setting(self) -> dict[str, Any]:
@@ -81,6 +79,12 @@ class PlacedLight:
             "intensity": self.intensity, "color": list(self.color), "share": self.share,
             "saturation": self.saturation, "subtracts": self.subtracts, "hybrid": self.mode == "hybrid",
         }  # fmt: skip
+
+
+def thrown_light(strength: F64, share: float, saturation: float) -> F64:
+    """(3,) what of a light's strength goes into the bounces."""
+    grey = float(strength @ LUMINANCE)
+    return share * (grey + saturation * (strength - grey))
 
 
 @dataclass(frozen=True, eq=False)

@@ -14,10 +14,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ropebell.errors import LevelError
-from ropebell.level.limits import MAX_IMAGE_PIXELS, read_limited
+from ropebell.level.limits import MAX_SKY_PIXELS, read_limited
 from ropebell.level.model import F32, F64
 
 SUFFIXES = (".hdr", ".exr")
+MOST_CHANNELS = 8
 RESOLUTION = re.compile(rb"-Y (\d{1,6}) \+X (\d{1,6})\n")
 REMEDY = "Export the sky again as equirectangular .hdr or .exr"
 
@@ -52,12 +53,16 @@ def read_hdr(path: Path) -> F32:
 def from_rgbe(pixels: NDArray[np.uint8]) -> F32:
     """(H, W, 3) float32 of (H, W, 4) mantissas and exponents; a mantissa stands for the middle of what was cut off to
     it, as in Radiance itself."""
-    scale = np.where(pixels[..., 3:] > 0, np.ldexp(1.0, pixels[..., 3:].astype(np.int32) - 136), 0.0)
-    return ((pixels[..., :3] + 0.5) * scale).astype(np.float32)
+    scales = np.ldexp(1.0, np.arange(256) - 136).astype(np.float64)
+    scales[0] = 0.0
+    out = np.empty((*pixels.shape[:2], 3), np.float32)
+    for row, line in enumerate(pixels):  # all at once would take several times the picture's memory
+        out[row] = (line[:, :3] + 0.5) * scales[line[:, 3], None]
+    return out
 
 
 def _check_size(width: int, height: int, path: Path) -> None:
-    if not 0 < width * height <= MAX_IMAGE_PIXELS:
+    if not 0 < width * height <= MAX_SKY_PIXELS:
         raise LevelError(f"the picture declares {width}×{height} pixels", path, "Use a smaller picture")
 
 
@@ -108,6 +113,8 @@ def _read_exr(path: Path) -> F32:
     try:
         with OpenEXR.File(str(path), header_only=True) as head:
             low, high = head.header()["dataWindow"]
+            if len(head.header()["channels"]) > MOST_CHANNELS:
+                raise LevelError("the picture has more channels than a sky needs", path, REMEDY)
             _check_size(int(high[0] - low[0] + 1), int(high[1] - low[1] + 1), path)
         with OpenEXR.File(str(path), separate_channels=True) as file:
             channels: dict[str, Any] = {name: c.pixels for name, c in file.channels().items()}
@@ -116,6 +123,8 @@ def _read_exr(path: Path) -> F32:
         raise
     except (RuntimeError, KeyError, ValueError, OSError, TypeError) as error:
         raise LevelError("the picture is damaged or has no R, G and B", path, REMEDY) from error
+    if len({plane.shape for plane in planes}) != 1 or planes[0].ndim != 2:
+        raise LevelError("the picture's channels are not of one size", path, REMEDY)
     out = np.stack(planes, axis=2)
     if not np.isfinite(out).all() or out.min(initial=0.0) < 0:
         raise LevelError("the picture holds values that are not finite or below zero", path, REMEDY)

@@ -15,12 +15,11 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from ropebell.level.model import F32, F64, I32
+from ropebell.level.model import F32, F64, I32, LUMINANCE
 from ropebell.light.lookup import NONE, SKY
 from ropebell.light.workers import run_chunks
 
 CHUNK = 4096
-LUMINANCE = np.array([0.2126, 0.7152, 0.0722])
 # Columns of a tally, all of luminance: sum of what has bounced, sum of all, sum of squares, squared rays times squared
 # half difference; and the rays that count.
 BOUNCED, FIRST, SECOND, SPREAD, COUNTED, TALLY = 0, 1, 2, 3, 4, 5

@@ -22,7 +22,7 @@ from ropebell.charts.atlas import Atlas
 from ropebell.charts.pack import pack
 from ropebell.charts.texels import Texels
 from ropebell.errors import BuildError
-from ropebell.level.model import F32, F64, I32
+from ropebell.level.model import F32, F64, I32, LUMINANCE
 from ropebell.light.surface import OpenSamples
 
 # A texel may move by so many of its standard errors: all but a thousandth of honest noise lies within.
@@ -33,7 +33,6 @@ FEW_TEXELS = 16
 LEAST_MARGIN, MOST_MARGIN = 2, 4
 SHEET = 1024
 FILTER = "RTLightmap"
-LUMINANCE = np.array([0.2126, 0.7152, 0.0722])
 
 
 def denoised(

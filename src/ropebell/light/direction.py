@@ -28,7 +28,6 @@ LEAST_COSINE = 0.1
 # A glowing surface is looked at in so many pieces; one whose faces look to so many sides shines to all.
 MOST_PATCHES = 64
 ONE_WAY = 0.5
-LUMINANCE = np.array([0.2126, 0.7152, 0.0722])
 
 
 def gathered_moments(

@@ -14,7 +14,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from ropebell.level.model import F32, F64
+from ropebell.level.model import F32, F64, LUMINANCE
 from ropebell.level.sky_picture import mean_radiance
 from ropebell.light.rays import RaySpace
 from ropebell.light.sampling import hash32, sobol
@@ -24,7 +24,6 @@ from ropebell.light.workers import run_chunks
 LARGEST = 1024
 CHUNK = 2048
 FAR = np.float32(1e30)
-LUMINANCE = np.array([0.2126, 0.7152, 0.0722])
 
 
 @dataclass(frozen=True, eq=False)

@@ -13,7 +13,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from ropebell.level.model import F32, I32
+from ropebell.level.model import F32, I32, LUMINANCE
 from ropebell.light.lookup import NONE
 from ropebell.light.settling import Settling
 from ropebell.light.transport import Hits
@@ -55,7 +55,7 @@ def reflectance(albedo: F32, gain: float, saturation: float) -> F32:
         gain: 1 is physical.
         saturation: 1 keeps the colour, 0 bounces grey of the same luminance (ITU-R BT.709 weights).
     """
-    grey = albedo @ np.array([0.2126, 0.7152, 0.0722], np.float32)
+    grey = albedo @ LUMINANCE.astype(np.float32)
     return (gain * (grey[:, None] + saturation * (albedo - grey[:, None]))).astype(np.float32).clip(0.0)
 
 

@@ -2,9 +2,15 @@
 
 from __future__ import annotations
 
+import os
 import queue
 import threading
 from collections.abc import Callable
+
+
+def cores() -> int:
+    """Threads of this machine."""
+    return os.cpu_count() or 1
 
 
 def run_chunks(

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
     QGridLayout,
@@ -23,7 +21,9 @@ from ropebell.app.reading import Knot
 from ropebell.app.rope import DRAFT_WORDS
 from ropebell.app.session import Session
 from ropebell.app.words import STAGE_WORDS, clock, count, made_on, megabytes
+from ropebell.build.manifest import Manifest
 from ropebell.build.result import Outcome, Result
+from ropebell.level.finding import Finding
 
 
 class BuildBench(QWidget):
@@ -162,17 +162,17 @@ class BuildBench(QWidget):
     def _show_build(self, knot: Knot, result: Result) -> None:
         m = result.manifest
         self.heading.setText(f"Build {knot.number}, {DRAFT_WORDS[knot.draft]} of {knot.recipe}, {clock(knot.seconds)}")
-        size = sum(p["bytes"] for p in m["pages"])
-        pages = len(m["pages"])
-        side = m["pages"][0]["width"] if pages else 0
+        size = sum(p.bytes for p in m.pages)
+        pages = len(m.pages)
+        side = m.pages[0].width if pages else 0
         self._say(
-            f"{count(m['texels'])} texels on {pages} page{'s' if pages != 1 else ''} of {side}², {megabytes(size)}; "
-            f"{m['bounces']} bounces{_taken_over(m)}{made_on(knot.made)}{noise_words(m)}"
+            f"{count(m.texels)} texels on {pages} page{'s' if pages != 1 else ''} of {side}², {megabytes(size)}; "
+            f"{m.bounces} bounces{_taken_over(m)}{made_on(knot.made)}{noise_words(m)}"
         )
         self._show_note(knot)
-        steps = [Step(n, "reused" if n in m["reused"] else "done", s) for n, s in m["seconds"].items() if n != "total"]
+        steps = [Step(n, "reused" if n in m.reused else "done", s) for n, s in m.seconds.items() if n != "total"]
         self._show_steps(steps)
-        self._show_messages(m["findings"])
+        self._show_messages(list(m.findings))
 
     def _show_ended(self, knot: Knot) -> None:
         words = {
@@ -217,14 +217,14 @@ class BuildBench(QWidget):
                 value.setVisible(shown)
         self._stages.setVisible(bool(steps))
 
-    def _show_messages(self, findings: list[dict[str, Any]]) -> None:
+    def _show_messages(self, findings: list[Finding]) -> None:
         self.messages.clear()
-        heavy = [f for f in findings if f["severity"] != "note"]
+        heavy = [f for f in findings if f.severity != "note"]
         for finding in heavy:
-            name = finding["object"].rsplit("/", 1)[-1]
-            item = QListWidgetItem(f"{name}: {finding['reason']}" if name else finding["reason"])
-            item.setToolTip(finding["remedy"])
-            item.setData(Qt.ItemDataRole.UserRole, finding["object"])
+            name = finding.object.rsplit("/", 1)[-1]
+            item = QListWidgetItem(f"{name}: {finding.reason}" if name else finding.reason)
+            item.setToolTip(finding.remedy)
+            item.setData(Qt.ItemDataRole.UserRole, finding.object)
             self.messages.addItem(item)
         self.messages_title.setText(f"{len(heavy)} message{'s' if len(heavy) != 1 else ''}" if heavy else "")
         self.messages_title.setVisible(bool(heavy))
@@ -238,25 +238,23 @@ class BuildBench(QWidget):
             self._commands.run("stage.focus")
 
 
-def noise_words(manifest: dict[str, Any]) -> str:
+def noise_words(manifest: Manifest) -> str:
     """How noisy the light is, and what a noise target spared and added; a line of its own."""
-    finish = manifest.get("finish", {})
-    if "noise" not in finish:
+    noise, refined, rays = manifest.finish.noise, manifest.finish.refined, manifest.rays
+    if noise is None:
         return ""
-    half, most = (100 * finish["noise"][key] for key in ("half_within", "most_within"))
+    half, most = 100 * noise.half_within, 100 * noise.most_within
     words = f"\nNoise: half of the texels within ± {half:.2g} %, nine in ten within ± {most:.2g} %"
-    refined, rays = finish.get("refined"), manifest["rays"]
     if refined is not None:
-        words += f"; {100 * rays['gather'] / max(rays['most'], 1):.0f} % of the rays were enough for it"
-        if refined["texels"]:
-            words += f", and {count(refined['texels'])} texels were given more"
-        if refined["left"]:
-            words += f"; {count(refined['left'])} are still above {100 * refined['target']:.3g} %"
+        words += f"; {100 * rays.gather / max(rays.most, 1):.0f} % of the rays were enough for it"
+        if refined.texels:
+            words += f", and {count(refined.texels)} texels were given more"
+        if refined.left:
+            words += f"; {count(refined.left)} are still above {100 * refined.target:.3g} %"
     return words + "."
 
 
-def _taken_over(manifest: dict[str, Any]) -> str:
+def _taken_over(manifest: Manifest) -> str:
     """What of its rays an earlier build had shot; empty where it had none, or all."""
-    rays = manifest.get("kept", {"rays": 0, "shot": 0})
-    total = rays["rays"] + rays["shot"]
-    return f"; {100 * rays['rays'] / total:.0f} % of the rays were there already" if rays["rays"] else ""
+    had, total = manifest.kept.rays, manifest.kept.rays + manifest.kept.shot
+    return f"; {100 * had / total:.0f} % of the rays were there already" if had else ""

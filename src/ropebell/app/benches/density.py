@@ -92,7 +92,7 @@ class DensityPage(QWidget):
             return
         recipe, brief = now.project.recipe, now.project.brief
         built = self._session.last_manifest
-        last = f", last built {built['recipe']['density']['texels_per_metre']:g}" if built else ""
+        last = f", last built {built.recipe.density.texels_per_metre:g}" if built else ""
         draft = (
             f"draft divides by {recipe.draft}: {recipe.texels_per_metre:g} texels/m now"
             if recipe.draft > 1

@@ -85,8 +85,8 @@ class ObjectDetails(QFrame):
         self.about.setText(f"{source.kind} light{reach}")
         value = source.intensity if change.intensity is None else change.intensity
         unit = UNITS[source.kind]
-        built = self._session.last_manifest or {}
-        last = built.get("lights", {}).get(path, {}).get("intensity")
+        built = self._session.last_manifest
+        last = built.lights[path].intensity if built is not None and path in built.lights else None
         note = f"level {source.intensity:g} {unit}" + (f", last built {last:g} {unit}" if last is not None else "")
         row = self.lux if source.kind == "directional" else self.candela
         row.setVisible(True)

@@ -28,9 +28,8 @@ from ropebell.app.session import Session
 from ropebell.app.tint import from_display, to_display
 from ropebell.level.brief import Brief, EmitterChange
 from ropebell.level.emitter_table import EmissionSource, looks_lit
-from ropebell.level.model import F64
+from ropebell.level.model import F64, LUMINANCE
 
-LUMINANCE = np.array([0.2126, 0.7152, 0.0722])
 DARK = EmissionSource((0.0, 0.0, 0.0), "nobody")
 
 

@@ -174,8 +174,9 @@ class LightsPage(QWidget):
         self.copy.setEnabled(bool(chosen))
         self.delete.setEnabled(any(x.name.startswith(f"{ADDED}/") for x in chosen))
         if now is not None and chosen:
-            built = (self._session.last_manifest or {}).get("lights", {}).get(chosen[0].name, {}).get("intensity")
-            self.form.show_light(now, chosen[0], len(chosen) - 1, built)
+            built, name = self._session.last_manifest, chosen[0].name
+            last = built.lights[name].intensity if built is not None and name in built.lights else None
+            self.form.show_light(now, chosen[0], len(chosen) - 1, last)
 
     def _mark_rows(self) -> None:
         wanted = set(self._session.chosen)

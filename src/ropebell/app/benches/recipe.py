@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from ropebell.app.benches.parts import Choice, Scale, TunedNumber, combo, label, pair, rule
@@ -10,6 +12,7 @@ from ropebell.app.session import Session
 from ropebell.app.words import STAGE_WORDS, clock, megabytes, short_count
 from ropebell.build.estimate import estimate
 from ropebell.build.recipe import CONVERGED, SHIPPED, Recipe, get, with_value
+from ropebell.light.workers import cores
 
 DRAFTS = (1, 2, 4, 8)
 DRAFT_TITLES = ["final", "½", "¼", "⅛"]
@@ -205,7 +208,8 @@ class RecipeBench(QWidget):
         self.converged.setChecked(converged)
         self.bounces.setEnabled(not converged)
         self.bounces.show_value(8 if converged else float(recipe.light.bounces), self._note(recipe, "light.bounces"))
-        self.bounce_words.setText(bounce_words((self._session.last_manifest or {}).get("energy", [])))
+        built = self._session.last_manifest
+        self.bounce_words.setText(bounce_words(built.energy if built is not None else ()))
         self.bounce_words.setVisible(bool(self.bounce_words.text()))
         for key, box in self.switches.items():
             box.setChecked(bool(get(recipe, key)))
@@ -217,8 +221,9 @@ class RecipeBench(QWidget):
 
     def _format_words(self, recipe: Recipe) -> str:
         """What the chosen format costs, as the last build measured it."""
-        pages = (self._session.last_manifest or {}).get("pages", [])
-        found = [p["formats"][recipe.output.format] for p in pages if recipe.output.format in p.get("formats", {})]
+        built = self._session.last_manifest
+        pages = built.pages if built is not None else ()
+        found = [p.formats[recipe.output.format] for p in pages if recipe.output.format in p.formats]
         if not found:
             return "The next build measures what each format costs."
         rms = max(f["rms"] for f in found)
@@ -239,16 +244,15 @@ class RecipeBench(QWidget):
             notes.append(f"{recipe.name} has {_plain(get(default, key))}")
         manifest = self._session.last_manifest
         if manifest is not None:
-            section, name = key.split(".")
-            last = manifest["recipe"].get(section, {}).get(name)
-            if last is not None and last != value:
+            last = get(manifest.recipe, key)
+            if last != value:
                 notes.append(f"last built {_plain(last)}")
         return ", ".join(notes)
 
     def _show_cost(self, recipe: Recipe) -> None:
         now, stale = self._session.now, self._session.stale
         assert now is not None
-        workers = recipe.limits.workers or 2
+        workers = recipe.limits.workers or cores()
         whole = estimate(now.baking, recipe, workers, self._session.rates)
         texels = stale.texels if stale is not None else whole.texels
         self.cost.setText(
@@ -261,7 +265,7 @@ class RecipeBench(QWidget):
         self.cost_words.setText(words)
 
 
-def bounce_words(energy: list[float]) -> str:
+def bounce_words(energy: Sequence[float]) -> str:
     """What each bounce of a build added, in the mean over its texels; empty without a bounce.
 
     Args:

@@ -16,9 +16,8 @@ from ropebell.app.session import Session
 from ropebell.app.tint import from_display, to_display
 from ropebell.errors import LevelError
 from ropebell.level.brief import NO_SKY, Brief, Sky
+from ropebell.level.model import LUMINANCE
 from ropebell.level.sky_picture import mean_radiance, read_sky_picture
-
-LUMINANCE = np.array([0.2126, 0.7152, 0.0722])
 
 
 class SkyPage(QWidget):
