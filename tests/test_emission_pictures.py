@@ -1,7 +1,6 @@
 """Surfaces that glow by a picture."""
 
 from __future__ import annotations
-from ropebell.build.manifest import parse_manifest
 
 import math
 from dataclasses import replace
@@ -11,6 +10,7 @@ import numpy as np
 import pytest
 
 from helpers import bake, floor, level_file, meter, recipe, room
+from ropebell.build.manifest import parse_manifest
 from ropebell.build.precheck import gather
 from ropebell.build.project import Project
 from ropebell.build.recipe import with_value
@@ -110,7 +110,7 @@ def test_relight_of_a_pictured_emitter_is_as_a_build(tmp_path: Path) -> None:
     assert fields is not None and fields.covers(now.subject.baking) and len(fields.names) == 4
     scene = now.subject.baking
     relit = fields.light(fields.strengths(scene, (0, 0, 0)), fields.thrown(scene, (0, 0, 0))).total
-    built, _ = read_pages(tmp_path / "after", after)
+    built, _ = read_pages(tmp_path / "after", parse_manifest(after))
     shown = to_pages(relit, fields.texels, fields.target, made.padding)
     # The pages are half floats.
     np.testing.assert_allclose(shown[: len(built)], built, rtol=1.2e-3, atol=1e-3)

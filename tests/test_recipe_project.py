@@ -204,3 +204,15 @@ def test_estimates_grow_as_the_work_does_and_learn_from_builds(tmp_path: Path) -
     assert calibrated([parse_manifest(slow)]) == {"transport": RATES["transport"] / 10}
     later = estimate(scene, recipe("working", density__texels_per_metre=10.0), 2, calibrated([parse_manifest(slow)]))
     assert later.seconds["transport"] == pytest.approx(10 * one.seconds["transport"])
+
+
+def test_two_levels_of_one_stem_have_projects_of_their_own(tmp_path: Path) -> None:
+    for suffix in (".glb", ".obj"):
+        (tmp_path / f"hall{suffix}").write_bytes(b"")
+    first = find_project(tmp_path / "hall.glb")
+    first.save()
+    other = find_project(tmp_path / "hall.obj")
+    assert other.level == tmp_path / "hall.obj" and other.folder != first.folder
+    other.save()
+    assert find_project(tmp_path / "hall.obj").folder == other.folder
+    assert find_project(tmp_path / "hall.glb").level.name == "hall.glb"

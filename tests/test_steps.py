@@ -531,7 +531,7 @@ def test_hybrid_lights_have_a_near_and_a_far_set(window: Window, qtbot: QtBot) -
     qtbot.waitUntil(lambda: not window.builds.running and s.shown is not None, timeout=LONG)
     idle(window, qtbot)
     m, shown = s.shown.manifest, s.shown
-    assert m["hybrid"] == {"lights": ["lights/lamp"], "blend_distance": 12.0} and shown.near is not None
+    assert m.hybrid == {"lights": ["lights/lamp"], "blend_distance": 12.0} and shown.near is not None
     # The far set holds all light; the near set lacks just what the lamp does directly.
     other = shown.direct.copy()
     s.set_light("lights/lamp", LightChange(enabled=False))
@@ -865,3 +865,28 @@ def test_a_lamp_is_relit_while_it_is_changed_and_undo_shows_what_was_built(windo
         window.commands.run("build.start")
     idle(window, qtbot)
     np.testing.assert_allclose(window.stage.spot_at(spot).irradiance, brighter, rtol=2e-3)
+
+
+def test_a_sky_picture_gives_the_light_that_is_in_its_file(window: Window, qtbot: QtBot) -> None:
+    """The colour of a plain sky is a radiance; as a tint of a picture it made 412,458 lx of 2,400."""
+    s, page = window.session, window.lights_bench.sky
+    page.new.setText("noon")
+    page._new()
+    idle(window, qtbot)
+    assert s.project is not None
+    folder = s.project.folder
+    folder.mkdir(exist_ok=True)
+    (folder / "noon.hdr").write_bytes(
+        b"#?RADIANCE\nFORMAT=32-bit_rle_rgbe\n\n-Y 4 +X 8\n" + bytes([128, 128, 128, 136]) * 32
+    )
+    page.use_picture(folder / "noon.hdr")
+    idle(window, qtbot)
+    assert s.project.sky == pytest.approx((128.5, 128.5, 128.5))
+    assert page.color_word.text() == "Tint" and not page.as_file.isVisibleTo(page)
+    page.strength.field.setValue(3.0)
+    idle(window, qtbot)
+    assert s.project.sky == pytest.approx((385.5, 385.5, 385.5)) and page.as_file.isVisibleTo(page)
+    page.as_file.click()
+    assert s.project.sky == pytest.approx((128.5, 128.5, 128.5))
+    page.plain.click()
+    assert s.project.sky == pytest.approx((128.5, 128.5, 128.5), rel=1e-3) and not s.project.brief.sky_now.picture

@@ -38,6 +38,10 @@ class UsageError(RopeBellError):
     """A command was called with arguments that make no sense."""
 
 
+class GraphicsError(RopeBellError):
+    """The stage cannot be drawn on this machine."""
+
+
 class BuildError(RopeBellError):
     """A build could not be carried out."""
 

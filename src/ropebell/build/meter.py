@@ -146,6 +146,16 @@ class Meter:
             weights @ r.scene.corners[t], node, distance, total, direct, np.maximum(total - direct, 0), lights, noise
         )
 
+    @property
+    def untold(self) -> str:
+        """What can no longer be told of this build, empty if all can."""
+        m = self._result.manifest
+        if self._open_ledger() is not None:
+            return ""
+        if not m.digests.reading:
+            return "The light is not split by lamps: the build is of an older version. Build again to see it."
+        return f"The light is not split by lamps: what the build kept in {m.cache} is gone. Build again to see it."
+
     def _open_ledger(self) -> _Ledger | None:
         if not self._ledger_tried:
             self._ledger_tried = True

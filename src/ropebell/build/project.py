@@ -153,9 +153,17 @@ def find_project(target: Path) -> Project:
         project = load_project(beside)
         if project.level.resolve() == target.resolve():
             return project
-    own = target.with_name(f"{target.stem}-light")
-    if (own / PROJECT_FILE).is_file():
-        return load_project(own / PROJECT_FILE)
+    # Two levels of one stem, such as hall.glb and hall.obj, have projects of their own.
+    for name in (f"{target.stem}-light", f"{target.name}-light"):
+        own = target.with_name(name)
+        if not (own / PROJECT_FILE).is_file():
+            break
+        project = load_project(own / PROJECT_FILE)
+        if project.level.resolve() == target.resolve():
+            return project
+    else:
+        what = f"the project beside it is of another level ({project.level})"
+        raise ProjectError(what, own, "Correct its line level = …, or rename the level")
     return Project(
         own,
         target.absolute(),

@@ -213,10 +213,12 @@ def meter(build: Path, points: list[Color], normal: Color | None, as_json: bool)
     facing = None if normal is None else np.array(normal)
     readings = reader.read_many(np.array(points), facing)
     if as_json:
-        print(json.dumps({"points": [_finite(r.as_json()) for r in readings]}))
+        print(json.dumps({"points": [_finite(r.as_json()) for r in readings], "untold": reader.untold}))
         return 0
     for reading in readings:
         print(_reading_lines(reading))
+    if reader.untold:
+        print(reader.untold)
     return 0
 
 

@@ -19,6 +19,10 @@ from ropebell.level.brief import NO_SKY, Brief, Sky
 from ropebell.level.model import LUMINANCE
 from ropebell.level.sky_picture import mean_radiance, read_sky_picture
 
+# A plain sky that one begins with, cd/m².
+PLAIN = (300.0, 350.0, 450.0)
+AS_IN_FILE: dict[str, Any] = {"color": (1.0, 1.0, 1.0), "strength": 1.0}
+
 
 class SkyPage(QWidget):
     """One sky at a time, quickly swapped."""
@@ -50,7 +54,9 @@ class SkyPage(QWidget):
         self.facts = label("", "second")
         self.picture = label("")
         self.choose, self.plain = button("Choose a picture"), button("No picture", "flat")
-        inside.addWidget(pair(label("Colour", wrap=False), self.color, stretch=0))
+        self.as_file = button("As in the file", "flat")
+        self.color_word = label("Colour", wrap=False)
+        inside.addWidget(pair(self.color_word, self.color, self.as_file, stretch=0))
         for widget in (self.luminance, self.strength, self.counts, rule(), self.picture, self.turn):
             inside.addWidget(widget)
         inside.addWidget(pair(self.choose, self.plain))
@@ -66,7 +72,8 @@ class SkyPage(QWidget):
         self.turn.changed.connect(lambda v, g: self._set("Turn the sky", g, turn=v))
         self.counts.clicked.connect(lambda on: self._set("Sky counts", counts=bool(on)))
         self.choose.clicked.connect(self._ask_picture)
-        self.plain.clicked.connect(lambda: self._set("No sky picture", picture=""))
+        self.plain.clicked.connect(self._without_picture)
+        self.as_file.clicked.connect(lambda: self._set("Sky as in its file", **AS_IN_FILE))
         for signal in (session.opened, session.edited):
             signal.connect(self.refresh)
 
@@ -92,6 +99,8 @@ class SkyPage(QWidget):
         for widget in (self.turn, self.plain, self.picture):
             widget.setVisible(bool(sky.picture))
         self.luminance.setVisible(not sky.picture)
+        self.color_word.setText("Tint" if sky.picture else "Colour")
+        self.as_file.setVisible(bool(sky.picture) and any(getattr(sky, key) != v for key, v in AS_IN_FILE.items()))
         radiance = float(LUMINANCE @ np.array(now.project.sky))
         self.facts.setText(
             f"{spaced(radiance)} cd/m² on average; an open floor gets {spaced(np.pi * radiance)} lx."
@@ -140,7 +149,7 @@ class SkyPage(QWidget):
         self.new.clear()
 
         def apply(b: Brief) -> Brief:
-            base = b.sky_now if b.sky_now != NO_SKY else Sky((300.0, 350.0, 450.0))
+            base = b.sky_now if b.sky_now != NO_SKY else Sky(PLAIN)
             return replace(b, skies={**b.skies, name: b.skies.get(name, base)}, sky=name)
 
         self._session.edit_brief(f"New sky {name}", apply)
@@ -190,4 +199,14 @@ class SkyPage(QWidget):
         except LevelError as error:
             self._session.trouble.emit(str(error))
             return
-        self._set("Sky picture", picture=reference)
+        # A colour that was a radiance until now would be taken for a tint, hundreds of times too strong.
+        self._set("Sky picture", picture=reference, **AS_IN_FILE)
+
+    def _without_picture(self) -> None:
+        """A plain sky of the light that the picture gave in the mean."""
+        now = self._session.now
+        if now is None:
+            return
+        sky = now.project.brief.sky_now
+        r, g, b = (round(v / sky.strength, 3) if sky.strength else 0.0 for v in now.project.sky)
+        self._set("No sky picture", picture="", color=(r, g, b) if r or g or b else PLAIN)

@@ -11,6 +11,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 
 from ropebell.app.stage.camera import Camera
 from ropebell.app.stage.renderer import Look, Pixels, Renderer
+from ropebell.errors import GraphicsError
 
 # Above this, in seconds, a moving picture is drawn at half size, so that it keeps up with the hand.
 SLOW_FRAME = 0.045
@@ -57,9 +58,11 @@ class Frames(QObject):
 
     Signals:
         taken: a `Frame` that is newer than all before it.
+        failed: nothing can be drawn on this machine; a sentence, once.
     """
 
     taken = pyqtSignal(object)
+    failed = pyqtSignal(str)
     _arrived = pyqtSignal(object, object)
 
     def __init__(self, state: Callable[[], Asked | None], parent: QObject | None = None) -> None:
@@ -67,7 +70,7 @@ class Frames(QObject):
         self._state = state
         self._thread = ThreadPoolExecutor(1, thread_name_prefix="stage-gl")
         self._renderer: Renderer | None = None
-        self._wanted = self._closed = False
+        self._wanted = self._closed = self._useless = False
         self.drawing = False
         self._asked = self._newest = 0
         self._seconds = 0.0
@@ -78,20 +81,29 @@ class Frames(QObject):
 
         Answers that are under way when the window closes come here late; there is nothing left to change then.
         """
-        if self._closed:
+        if self._closed or self._useless:
             return
 
         def run() -> None:
             if self._renderer is None:
-                self._renderer = Renderer()
+                if self._useless:
+                    return  # asked for before it was known
+                self._renderer = self._made()
             act(self._renderer)
 
         self._thread.submit(run).add_done_callback(self._report)
 
+    def _made(self) -> Renderer:
+        try:
+            return Renderer()
+        except GraphicsError:
+            self._useless = True
+            raise
+
     def request(self, smooth: bool) -> None:
         """Draw the state of now, soon."""
         asked = self._state()
-        if asked is None or self._closed:
+        if asked is None or self._closed or self._useless:
             return
         if self.drawing:
             self._wanted = True
@@ -100,6 +112,8 @@ class Frames(QObject):
         job = self._job(asked, smooth)
 
         def run() -> None:
+            if self._renderer is None:
+                return
             drawn = job()
             if not self._closed:
                 self._arrived.emit(drawn, None)
@@ -109,7 +123,7 @@ class Frames(QObject):
     def draw_now(self) -> None:
         """Draw with smooth edges and wait for it."""
         asked = self._state()
-        if asked is not None and not self._closed:
+        if asked is not None and not self._closed and not self._useless:
             self._take(self._thread.submit(self._job(asked, True)).result())
 
     def close(self) -> None:
@@ -149,6 +163,9 @@ class Frames(QObject):
     def _answered(self, frame: Frame | None, error: BaseException | None) -> None:
         self.drawing = False
         if self._closed:
+            return
+        if isinstance(error, GraphicsError):
+            self.failed.emit(str(error))
             return
         if error is not None:
             raise error

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from ropebell.app.stage.camera import Camera
 from ropebell.app.stage.gl_calls import LINES, TRIANGLES, GlCalls
+from ropebell.errors import GraphicsError
 from ropebell.level.cutouts import has_holes
 from ropebell.level.model import F32, F64, I32, Level
 from ropebell.level.scene import Scene
@@ -112,9 +113,13 @@ class Renderer:
     """One GL context, one level in it. All calls from one thread."""
 
     def __init__(self) -> None:
-        # The library's own annotations cover neither keyword settings nor the kinds of shader members.
-        self._gl: Any = moderngl.create_context(standalone=True, **{"backend": "egl"})  # type: ignore[arg-type]
-        self._calls = GlCalls()
+        try:
+            # The library's own annotations cover neither keyword settings nor the kinds of shader members.
+            self._gl: Any = moderngl.create_context(standalone=True, **{"backend": "egl"})  # type: ignore[arg-type]
+            self._calls = GlCalls()
+        except Exception as error:
+            what = f"no picture can be drawn without EGL ({error}); builds and all tables work"
+            raise GraphicsError(what, "", "Install libegl1 and libgl1-mesa-dri, then start again") from error
         self._gl.enable(moderngl.DEPTH_TEST)
         source = files("ropebell.app") / "shaders"
         self._program: Any = self._gl.program(

@@ -72,6 +72,8 @@ class Stage(QWidget):
         self.walking = False
         self._frames = Frames(self._asked, self)
         self._frames.taken.connect(self._take)
+        self._frames.failed.connect(self._cannot_draw)
+        self.trouble = ""
         self._content: Content | None = None
         self._image: QImage | None = None
         self.overlay = Overlay()
@@ -168,6 +170,10 @@ class Stage(QWidget):
         ratio = self.devicePixelRatioF()
         size = (int(self.width() * ratio), int(self.height() * ratio))
         return Asked(self.camera, replace(self.look), *size, self._moving)
+
+    def _cannot_draw(self, sentence: str) -> None:
+        self.trouble = sentence
+        self.update()
 
     def _take(self, frame: Frame) -> None:
         height, width = frame.pixels.shape[:2]
@@ -291,11 +297,12 @@ class Stage(QWidget):
             painter.drawImage(self.rect(), self._image)
         if self._content is not None:
             paint(painter, self.camera, self.overlay, self.width(), self.height())
-        if self.message:
+        message = self.trouble or self.message
+        if message:
             painter.setPen(THEME.color("text"))
             painter.setFont(font(15))
             flags = Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap
-            painter.drawText(self.rect().adjusted(60, 0, -60, 0), flags, self.message)
+            painter.drawText(self.rect().adjusted(60, 0, -60, 0), flags, message)
         painter.end()
 
     def _refine(self) -> None:
