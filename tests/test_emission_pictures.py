@@ -106,17 +106,17 @@ def test_relight_of_a_pictured_emitter_is_as_a_build(tmp_path: Path) -> None:
     assert set(after["reused"]) >= {"charts", "footing", "direct", "transport"}
     level = open_level(path)
     now = gather(level, change, made, (0.0, 0.0, 0.0), ())
-    fields = Relight.of(parse_manifest(before), now, project.cache, lambda _: None)
-    assert fields is not None and fields.covers(now.subject.baking) and len(fields.names) == 4
+    fields = Relight.of(parse_manifest(before), lambda _: None).on(now)
+    assert fields is not None and not fields.moved and len(fields.names) == 4
     scene = now.subject.baking
-    relit = fields.light(fields.strengths(scene, (0, 0, 0)), fields.thrown(scene, (0, 0, 0))).total
+    relit = fields.light(*fields.as_set(scene, (0, 0, 0))).total
     built, _ = read_pages(tmp_path / "after", parse_manifest(after))
     shown = to_pages(relit, fields.texels, fields.target, made.padding)
     # The pages are half floats.
     np.testing.assert_allclose(shown[: len(built)], built, rtol=1.2e-3, atol=1e-3)
-    only = fields.strengths(scene, (0, 0, 0), frozenset({"g/panel"}))
-    assert (only == fields.strengths(scene, (0, 0, 0))).all()
-    assert not fields.strengths(scene, (0, 0, 0), frozenset()).any()
+    only = fields.as_set(scene, (0, 0, 0), frozenset({"g/panel"}))[0]
+    assert (only == fields.as_set(scene, (0, 0, 0))[0]).all()
+    assert not fields.as_set(scene, (0, 0, 0), frozenset())[0].any()
 
 
 def test_the_picture_names_the_artifact(tmp_path: Path) -> None:

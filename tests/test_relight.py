@@ -18,6 +18,7 @@ from ropebell.build.relight import Relight
 from ropebell.build.result import open_result, read_pages
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import box
+from ropebell.errors import RelightError
 from ropebell.level.brief import Brief, EmitterChange, LightChange
 from ropebell.level.model import Light
 from ropebell.level.open import open_level
@@ -45,7 +46,7 @@ def level(tmp_path: Path) -> Path:
 def relight(level: Path, manifest: dict, brief: Brief) -> tuple[Relight, object]:
     made = recipe("working", density__texels_per_metre=5.0)
     gathered = gather(open_level(level), brief, made, SKIES, ())
-    return Relight.of(parse_manifest(manifest), gathered, level.parent / "cache", lambda _: None), gathered
+    return Relight.of(parse_manifest(manifest), lambda _: None).on(gathered), gathered
 
 
 def test_relit_light_is_that_of_a_build_with_these_values(level: Path, tmp_path: Path) -> None:
@@ -58,7 +59,7 @@ def test_relit_light_is_that_of_a_build_with_these_values(level: Path, tmp_path:
     found, gathered = relight(level, manifest, changed)
     assert found.names == ("lights/lamp", "lights/spot", "g/panel", SKY)
     sky = (7.0, 0.0, 3.0)
-    lit = found.light(found.strengths(gathered.subject.baking, sky))
+    lit = found.light(found.as_set(gathered.subject.baking, sky)[0])
     built = bake(level, made, tmp_path / "b", sky=sky, brief=changed)
     assert {"charts", "footing", "direct", "transport"} <= set(built["reused"])
     result = open_result(tmp_path / "b")
@@ -74,16 +75,16 @@ def test_relit_light_agrees_with_the_solve_to_a_hundred_thousandth(level: Path, 
     made = recipe("working", density__texels_per_metre=5.0)
     manifest = bake(level, made, tmp_path / "a", sky=SKIES)
     found, gathered = relight(level, manifest, Brief(lights={"lights/lamp": LightChange(3333.0)}))
-    strengths = found.strengths(gathered.subject.baking, SKIES)
+    strengths = found.as_set(gathered.subject.baking, SKIES)[0]
     lit = found.light(strengths)
     baking = gathered.subject.baking
-    thrown_back = reflecting(baking, found.texels, found.albedo, made)
+    thrown_back = reflecting(baking, found.texels, found.throws, made)
     whole = solve(found.hits.table, lit.direct, thrown_back, found.bounces, 2, lambda _: None)
     np.testing.assert_allclose(lit.total, whole.total, rtol=1e-5, atol=1e-5 * float(whole.total.max()))
     # The bounces add up to the whole, and each source alone to all of them.
-    parts = sum(found.one_bounce(strengths, strengths, b, baking, made).total for b in range(found.bounces + 1))
+    parts = sum(found.one_bounce(strengths, strengths, b, made).total for b in range(found.bounces + 1))
     np.testing.assert_allclose(parts, lit.total, rtol=1e-4, atol=1e-4 * float(lit.total.max()))
-    alone = [found.light(found.strengths(gathered.subject.baking, SKIES, frozenset({n}))).total for n in found.names]
+    alone = [found.light(found.as_set(gathered.subject.baking, SKIES, frozenset({n}))[0]).total for n in found.names]
     np.testing.assert_allclose(sum(alone), lit.total, rtol=1e-5, atol=1e-4)
 
 
@@ -102,12 +103,12 @@ def test_bounces_gain_and_their_colour_are_relit_as_a_build_has_them(
     other = recipe("working", density__texels_per_metre=5.0, **{f"light__{k}": v for k, v in values.items()})
     assert found.bounces_alike(made) and not found.bounces_alike(other)
     scene = gathered.subject.baking
-    strengths, thrown = found.strengths(scene, SKIES), found.thrown(scene, SKIES)
+    strengths, thrown = found.as_set(scene, SKIES)
     for _ in range(2):  # solved, then added up
-        lit, bounces = found.bounced(strengths, thrown, scene, other)
+        lit, bounces = found.bounced(strengths, thrown, other)
     direct = superposed(found.units, strengths, 2)
     held = superposed(found.units, strengths - thrown, 2)
-    thrown_back = reflecting(scene, found.texels, found.albedo, other)
+    thrown_back = reflecting(scene, found.texels, found.throws, other)
     whole = solve(found.hits.table, direct, thrown_back, other.bounces, 2, lambda _: None, held)
     assert bounces == whole.bounces
     np.testing.assert_allclose(lit.total, whole.total, rtol=1e-5, atol=1e-5 * float(whole.total.max()))
@@ -122,15 +123,15 @@ def test_surfaces_of_another_colour_are_relit(level: Path, tmp_path: Path) -> No
     made = recipe("working", density__texels_per_metre=5.0)
     manifest = bake(level, made, tmp_path / "a", sky=SKIES)
     before = relight(level, manifest, Brief())[0]
-    assert before.surfaces == manifest["digests"]["surfaces"]
+    assert before is not None
     loaded = open_level(level)
     loaded = replace(loaded, materials=tuple(
         replace(m, base_color=(0.1, 0.6, 0.2, 1.0)) if m.name == "wall" else m for m in loaded.materials
     ))  # fmt: skip
     gathered = gather(loaded, Brief(), made, SKIES, ())
-    found = Relight.of(parse_manifest(manifest), gathered, tmp_path / "cache", lambda _: None)
-    assert found is not None and found.surfaces != manifest["digests"]["surfaces"]
-    strengths = found.strengths(gathered.subject.baking, SKIES)
+    found = Relight.of(parse_manifest(manifest), lambda _: None).on(gathered)
+    assert found is not None and (found.throws != before.throws).any()
+    strengths = found.as_set(gathered.subject.baking, SKIES)[0]
     green = found.light(strengths).total - found.light(strengths).direct
     red = before.light(strengths).total - before.light(strengths).direct
     assert green[:, 1].sum() > green[:, 0].sum() and red[:, 0].sum() > red[:, 1].sum()
@@ -142,9 +143,9 @@ def test_rays_to_a_noise_target_are_relit_and_metered_too(level: Path, tmp_path:
     manifest = bake(level, made, tmp_path / "a", sky=SKIES)
     assert manifest["digests"]["hits"] != manifest["digests"]["transport"]
     gathered = gather(open_level(level), Brief(lights={"lights/lamp": LightChange(410.0)}), made, SKIES, ())
-    found = Relight.of(parse_manifest(manifest), gathered, tmp_path / "cache", lambda _: None)
+    found = Relight.of(parse_manifest(manifest), lambda _: None).on(gathered)
     assert found is not None and (found.hits.shot < found.hits.table.shape[1]).any()
-    relit = found.light(found.strengths(gathered.subject.baking, SKIES)).total
+    relit = found.light(found.as_set(gathered.subject.baking, SKIES)[0]).total
     brief = Brief(lights={"lights/lamp": LightChange(410.0)})
     again = bake(level, made, tmp_path / "b", sky=SKIES, brief=brief)
     total, _ = read_pages(tmp_path / "b", parse_manifest(again))
@@ -162,14 +163,14 @@ def test_relight_is_not_offered_for_other_rays_or_without_artifacts(level: Path,
     made = recipe("working", density__texels_per_metre=5.0)
     manifest = bake(level, made, tmp_path / "a", sky=SKIES)
     moved = Brief(lights={"lights/lamp": LightChange(position=(1.0, 1.0, 1.0))})
-    assert relight(level, manifest, moved)[0] is None
+    found = relight(level, manifest, moved)[0]
+    assert found is not None and found.moved == ("lights/lamp",)
     other = {**manifest, "recipe": {**manifest["recipe"], "draft": 2}}
     assert relight(level, other, Brief())[0] is None
-    gathered = relight(level, manifest, Brief())[1]
-    assert Relight.of(parse_manifest(manifest), gathered, tmp_path / "nowhere", lambda _: None) is None
+    with pytest.raises(RelightError, match="no longer in the cache"):
+        Relight.of(parse_manifest({**manifest, "cache": str(tmp_path / "nowhere")}), lambda _: None)
     found = relight(level, manifest, Brief())[0]
-    assert found.covers(gathered.subject.baking)
-    assert not replace(found, names=("lights/lamp",)).covers(gathered.subject.baking)
+    assert found is not None and not found.moved
 
 
 def test_fields_of_many_sources_are_those_of_one_after_the_other() -> None:

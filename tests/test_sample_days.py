@@ -105,21 +105,25 @@ def test_the_window_writes_the_sample_and_shows_the_notes_of_its_builds(
     palette.load_fonts()
     palette.apply(app, "dark")
     window = Window(Preferences())
-    window.relighter.enabled = False
+    window.desk.relighter.enabled = False
     qtbot.addWidget(window)
     window.show()
-    window.commands.run("file.sample")
+    window.desk.commands.run("file.sample")
     assert window.sample.running and window.stage.message == "Writing the sample level"
-    s = window.session
-    qtbot.waitUntil(lambda: s.shown is not None and s.settled and s.stale is not None, timeout=60_000)
-    assert s.project.folder == folder and [k.number for k in s.knots] == [1, 2, 3] and s.shown_number == 3
-    window.commands.run("step.build")
-    bench = window.build_bench
+    s = window.desk
+    qtbot.waitUntil(lambda: s.rope.shown is not None and s.settled and s.rope.stale is not None, timeout=60_000)
+    assert (
+        s.document.project.folder == folder
+        and [k.number for k in s.rope.knots] == [1, 2, 3]
+        and s.rope.shown_number == 3
+    )
+    window.desk.commands.run("step.build")
+    bench = window.steps["build"].bench
     assert bench.note.text() == coarse_days[2].note and "Nov" in bench.summary.text()
     # Since then the gate was opened, the roof made finer, and a lamp set live.
-    assert set(s.stale.changes) == {"2 lights", "recipe", "marks"} and not s.stale.fresh
-    s.look_at(2)
-    qtbot.waitUntil(lambda: s.shown_number == 2 and s.settled, timeout=60_000)
+    assert set(s.rope.stale.changes) == {"2 lights", "recipe", "marks"} and not s.rope.stale.fresh
+    s.rope.look_at(2)
+    qtbot.waitUntil(lambda: s.rope.shown_number == 2 and s.settled, timeout=60_000)
     assert bench.note.text() == coarse_days[1].note and "tripwire" in bench.heading.text()
     window.close()
 

@@ -123,8 +123,8 @@ def test_strength_reuses_the_sampled_sky_and_relight_follows_it(tmp_path: Path) 
         != one["digests"]["sky"]
     )
     gathered = gather(open_level(level), brief, made, (100.0, 30.0, 0.0), ())
-    found = Relight.of(parse_manifest(one), gathered, tmp_path / "cache", lambda _: None)
-    lit = found.light(found.strengths(gathered.subject.baking, (100.0, 30.0, 0.0)))
+    found = Relight.of(parse_manifest(one), lambda _: None).on(gathered)
+    lit = found.light(found.as_set(gathered.subject.baking, (100.0, 30.0, 0.0))[0])
     result = open_result(tmp_path / "b")
     mine = to_pages(lit.total, found.texels, found.target, 2)
     inside = found.texels.grid >= 0

@@ -9,7 +9,8 @@ from pytestqt.qtbot import QtBot
 
 from helpers import floor
 from ropebell.app.stage import renderer
-from ropebell.app.stage.renderer import vertex_table
+from ropebell.app.stage.drawn import vertex_table
+from ropebell.app.stage.picture import StagePicture
 from ropebell.app.stage.widget import Stage
 from ropebell.demo.builder import LevelBuilder
 from ropebell.level.scene import flatten
@@ -34,10 +35,10 @@ def test_without_egl_one_sentence_says_so_and_nothing_else_fails(qtbot: QtBot, m
     told: list[str] = []
     stage._frames.failed.connect(told.append)
     with qtbot.waitSignal(stage._frames.failed, timeout=10_000):
-        stage.show_level(level, scene, space, None, vertex_table(scene, space, None))
+        stage.show_picture(StagePicture(level, scene, space, vertex_table(scene, space, None)))
     stage.grab_smooth()
     for _ in range(5):
-        stage.show_level(level, scene, space, None, vertex_table(scene, space, None))
+        stage.show_picture(StagePicture(level, scene, space, vertex_table(scene, space, None)))
         stage.redraw()
     assert len(told) == 1 and "libegl1" in told[0] and "libEGL.so.1" in stage.trouble
     picture = stage.grab().toImage()

@@ -15,8 +15,8 @@ from pytestqt.qtbot import QtBot
 
 from helpers import floor, level_file, room
 from ropebell.app import palette
-from ropebell.app.benches.light_table import KINDS
-from ropebell.app.benches.objects import COLUMNS, matching, rows_of
+from ropebell.app.steps.lights.table import KINDS
+from ropebell.app.steps.level.objects import COLUMNS, matching, rows_of
 from ropebell.app.preferences import Preferences
 from ropebell.app.stage.camera import Camera
 from ropebell.app.stage.overlay import Grip, box_edges, dragged, on_screen, snapped
@@ -31,6 +31,11 @@ from ropebell.level.open import open_level
 from ropebell.level.scene import prepare
 
 LONG = 30_000
+
+
+def fresh_of(window: Window) -> tuple[str, ...]:
+    """Objects that have no light in the picture."""
+    return window.stage.picture.fresh if window.stage.picture is not None else ()
 
 
 def furnished(extra: bool = False) -> LevelBuilder:
@@ -65,7 +70,7 @@ def window(qtbot: QtBot, level: Path) -> Iterator[Window]:
     made = Window(Preferences())
     qtbot.addWidget(made)
     made.show()
-    with qtbot.waitSignal(made.session.opened, timeout=LONG):
+    with qtbot.waitSignal(made.desk.level.opened, timeout=LONG):
         made.open(level)
     idle(made, qtbot)
     yield made
@@ -73,82 +78,85 @@ def window(qtbot: QtBot, level: Path) -> Iterator[Window]:
 
 
 def idle(window: Window, qtbot: QtBot) -> None:
-    s = window.session
-    qtbot.waitUntil(lambda: s.settled and not window.builds.running and s.stale is not None, timeout=LONG)
+    s = window.desk
+    qtbot.waitUntil(lambda: s.settled and not window.desk.builds.running and s.rope.stale is not None, timeout=LONG)
 
 
 def node(window: Window, path: str) -> int:
-    return window.session.now.scene.node_names.index(path)
+    return window.desk.level.now.scene.node_names.index(path)
 
 
 def brief(window: Window) -> Brief:
-    return window.session.now.project.brief
+    return window.desk.level.now.project.brief
 
 
 def test_marks_for_many_at_once_with_undo_and_on_disk(window: Window, qtbot: QtBot) -> None:
-    s, bench = window.session, window.level_bench
+    s, bench = window.desk, window.steps["level"].bench
     bench.table.selectAll()
-    assert len(s.chosen) == bench.model.rowCount() == 7
-    s.select_many((node(window, "things/crate"), node(window, "house/rug")))
+    assert len(s.selection.chosen) == bench.model.rowCount() == 7
+    s.selection.select_many((node(window, "things/crate"), node(window, "house/rug")))
     marks = bench.details.marks
     assert marks.target.currentText() == "the 2 selected" and "crate and 1 more" in bench.details.name.text()
-    with qtbot.waitSignal(s.rearranged, timeout=LONG):
+    with qtbot.waitSignal(s.level.rearranged, timeout=LONG):
         marks.role.setCurrentIndex(2)
         marks.role.activated.emit(2)
     assert {p: m.role for p, m in brief(window).marks.items()} == {"things/crate": "moving", "house/rug": "moving"}
-    assert s.undo.undoText() == "Role of 2 objects" and s.selection == node(window, "things/crate")
-    row = bench.model.place_of(s.selection)
+    assert s.document.undo.undoText() == "Role of 2 objects" and s.selection.node == node(window, "things/crate")
+    row = bench.model.place_of(s.selection.node)
     assert bench.model.at(row).role == "moving" and bench.model.at(row).exception
-    with qtbot.waitSignal(s.rearranged, timeout=LONG):
+    with qtbot.waitSignal(s.level.rearranged, timeout=LONG):
         marks.switches["guard"].click()
     with qtbot.waitSignal(s.trouble, timeout=LONG) as told:
         marks.role.setCurrentIndex(0)
         marks.role.activated.emit(0)
-    assert "guarded" in told.args[0] and window.notice.isVisible()
-    window.commands.run("edit.undo")
-    window.commands.run("edit.undo")
+    assert "guarded" in told.args[0] and window.notices.isVisible()
+    window.desk.commands.run("edit.undo")
+    window.desk.commands.run("edit.undo")
     idle(window, qtbot)
     assert brief(window).marks == {}
-    window.commands.run("edit.redo")
-    s.save_now()
-    saved = tomllib.loads((s.project.folder / "project.toml").read_text())
+    window.desk.commands.run("edit.redo")
+    s.document.save_now()
+    saved = tomllib.loads((s.document.project.folder / "project.toml").read_text())
     assert saved["marks"]["things/crate"] == {"role": "moving"}
 
 
 def test_a_branch_is_marked_and_its_exceptions_are_named(window: Window, qtbot: QtBot) -> None:
-    s, marks = window.session, window.level_bench.details.marks
-    s.select(node(window, "things/crate"))
+    s, marks = window.desk, window.steps["level"].bench.details.marks
+    s.selection.select(node(window, "things/crate"))
     marks.target.setCurrentIndex(marks.target.findText("everything below things"))
-    with qtbot.waitSignal(s.rearranged, timeout=LONG):
+    with qtbot.waitSignal(s.level.rearranged, timeout=LONG):
         marks.switches["casts"].click()
     assert brief(window).branches == {"things": Mark(casts=False)}
-    assert [s.now.scene.marks.nodes[node(window, f"things/{n}")].casts for n in ("crate", "chest")] == [False, False]
+    assert [s.level.now.scene.marks.nodes[node(window, f"things/{n}")].casts for n in ("crate", "chest")] == [
+        False,
+        False,
+    ]
     marks.target.setCurrentIndex(0)
-    with qtbot.waitSignal(s.rearranged, timeout=LONG):
+    with qtbot.waitSignal(s.level.rearranged, timeout=LONG):
         marks.switches["casts"].click()
     marks.target.setCurrentIndex(1)
     assert "1 below differ: crate" in marks.exceptions.text()
 
 
 def test_editing_in_place_changes_every_selected_row(window: Window, qtbot: QtBot) -> None:
-    s, model = window.session, window.level_bench.model
+    s, model = window.desk, window.steps["level"].bench.model
     model.set_columns(list(COLUMNS))
-    s.select_many((node(window, "things/crate"), node(window, "things/chest")))
+    s.selection.select_many((node(window, "things/crate"), node(window, "things/chest")))
     column = [c.key for c in model.columns].index("density")
     index = model.index(model.place_of(node(window, "things/chest")), column)
     assert model.flags(index) & Qt.ItemFlag.ItemIsEditable
-    with qtbot.waitSignal(s.rearranged, timeout=LONG):
+    with qtbot.waitSignal(s.level.rearranged, timeout=LONG):
         model.setData(index, "2,5")
     assert {p: m.density for p, m in brief(window).marks.items()} == {"things/crate": 2.5, "things/chest": 2.5}
     assert model.data(index) == "×2.5"
     assert not model.setData(index, "x") or brief(window).marks["things/crate"].density == 2.5
-    window.level_bench.show_column("size", False)
+    window.steps["level"].bench.show_column("size", False)
     assert "size" not in window.preferences.columns and "role" in window.preferences.columns
 
 
 def test_the_table_filters_by_what_things_are(window: Window) -> None:
-    now = window.session.now
-    found = window.session.findings
+    now = window.desk.level.now
+    found = window.desk.findings.now
     rows = rows_of(now.level, now.scene, 10.0, (*found.new, *found.old), None, frozenset({"house/rug"}))
 
     def names(typed: str) -> list[str]:
@@ -162,7 +170,7 @@ def test_the_table_filters_by_what_things_are(window: Window) -> None:
 
 
 def test_twenty_thousand_objects_stay_in_the_table(window: Window, qtbot: QtBot) -> None:
-    model, row = window.level_bench.model, window.level_bench.model.rows[-1]
+    model, row = window.steps["level"].bench.model, window.steps["level"].bench.model.rows[-1]
     many = [
         replace(row, node=i, name=f"thing {i}", path=f"g/thing {i}", text=f"g/thing {i} mesh") for i in range(20_000)
     ]
@@ -176,61 +184,65 @@ def test_twenty_thousand_objects_stay_in_the_table(window: Window, qtbot: QtBot)
 
 
 def test_findings_are_shown_fixed_noted_and_new_ones_stand_out(window: Window, qtbot: QtBot) -> None:
-    s, checks = window.session, window.level_bench.checks
-    window.level_bench.show_page(1)
+    s, checks = window.desk, window.steps["level"].bench.checks
+    window.steps["level"].bench.show_page(1)
     assert "cannot be right" in checks.summary.text()
     kinds = [checks.list.item(i).text() for i in range(checks.list.count())]
     assert kinds[0] == "Inside out"
     checks.list.setCurrentRow(0)
     checks.list.itemClicked.emit(checks.list.item(0))
-    assert s.selection == node(window, "things/chest") and window.stage.overlay.marks
+    assert s.selection.node == node(window, "things/chest") and window.stage.overlay.marks
     assert "faces look inward" in checks.reason.text()
     checks.known.click()
     checks.note.setText("a stage prop")
-    with qtbot.waitSignal(s.checked, timeout=LONG):
+    with qtbot.waitSignal(s.findings.checked, timeout=LONG):
         checks.note.returnPressed.emit()
     assert brief(window).known == {"inside-out things/chest": "a stage prop"}
-    assert s.findings.known[0].kind == "inside-out"
-    with qtbot.waitSignal(s.checked, timeout=LONG):
+    assert s.findings.now.known[0].kind == "inside-out"
+    with qtbot.waitSignal(s.findings.checked, timeout=LONG):
         checks.seen.click()
-    with qtbot.waitSignal(s.checked, timeout=LONG):
-        s.edit_brief("Work", lambda b: replace(b, marks={"things/crate": Mark(work=True)}))
-    assert [f.kind for f in s.findings.new] == ["work-object"]
+    with qtbot.waitSignal(s.findings.checked, timeout=LONG):
+        s.document.edit_brief("Work", lambda b: replace(b, marks={"things/crate": Mark(work=True)}))
+    assert [f.kind for f in s.findings.now.new] == ["work-object"]
     first = checks.list.item(0)
     assert first.text() == "Work object"
     checks.list.setCurrentRow(0)
-    with qtbot.waitSignal(s.checked, timeout=LONG):
+    with qtbot.waitSignal(s.findings.checked, timeout=LONG):
         checks.fix.click()
-    assert brief(window).marks["things/crate"].role == "left-out" and s.findings.new == ()
-    assert s.undo.undoText() == "Remedy: work-object"
+    assert brief(window).marks["things/crate"].role == "left-out" and s.findings.now.new == ()
+    assert s.document.undo.undoText() == "Remedy: work-object"
 
 
 def test_hiding_isolating_and_finding_faces_change_nothing(window: Window, qtbot: QtBot) -> None:
-    s, showing = window.session, window.showing
+    s, showing = window.desk, window.desk.showing
     window.stage.go(Camera((2.5, 1.6, 4.6), 0.0, -0.1))
-    s.select(node(window, "things/crate"))
-    assert window.commands.run("show.hide") and s.hidden == {"things/crate"}
+    s.selection.select(node(window, "things/crate"))
+    assert window.desk.commands.run("show.hide") and s.selection.hidden == {"things/crate"}
     assert window.strip.hidden.text() == "1 hidden" and window.stage.look.hidden == {node(window, "things/crate")}
-    assert window.level_bench.model.at(window.level_bench.model.place_of(s.selection)).hidden
+    assert window.steps["level"].bench.model.at(window.steps["level"].bench.model.place_of(s.selection.node)).hidden
     # What is hidden is looked through.
     origin, direction = np.array([1.25, 2.0, 1.25]), np.array([0.0, -1.0, 0.0])
-    content = window.stage._content
+    content = window.stage.picture
     seen = content.spot(origin, direction, False, window.stage.look.hidden)
-    assert s.now.scene.node_names[seen.node] == "house/room"
-    window.commands.run("show.only")
-    assert "things/crate" not in s.hidden and len(s.hidden) == 4
-    window.commands.run("show.only")
-    assert s.hidden == frozenset()
-    window.commands.run("show.lights")
-    assert "things/globe" not in s.hidden and "house/room" in s.hidden
-    window.commands.run("show.unlit")
-    assert s.hidden == {"things/globe"}
+    assert s.level.now.scene.node_names[seen.node] == "house/room"
+    window.desk.commands.run("show.only")
+    assert "things/crate" not in s.selection.hidden and len(s.selection.hidden) == 4
+    window.desk.commands.run("show.only")
+    assert s.selection.hidden == frozenset()
+    window.desk.commands.run("show.lights")
+    assert "things/globe" not in s.selection.hidden and "house/room" in s.selection.hidden
+    window.desk.commands.run("show.unlit")
+    assert s.selection.hidden == {"things/globe"}
     showing.toggle_group("house")
     assert not showing.is_shown("house") and showing.is_shown("things")
-    window.commands.run("show.all")
-    window.commands.run("select.branch")
-    assert {s.now.scene.node_names[n] for n in s.chosen} == {"things/crate", "things/chest", "things/globe"}
-    window.commands.run("find.faces")
+    window.desk.commands.run("show.all")
+    window.desk.commands.run("select.branch")
+    assert {s.level.now.scene.node_names[n] for n in s.selection.chosen} == {
+        "things/crate",
+        "things/chest",
+        "things/globe",
+    }
+    window.desk.commands.run("find.faces")
     finder = window.face_finder
     finder.material.setCurrentIndex(finder.material.findData("wood"))
     finder.search()
@@ -242,19 +254,19 @@ def test_hiding_isolating_and_finding_faces_change_nothing(window: Window, qtbot
 
 
 def test_a_region_is_proposed_edited_by_hand_and_saves(window: Window, qtbot: QtBot) -> None:
-    s, region = window.session, window.level_bench.region
-    window.level_bench.show_page(2)
+    s, region = window.desk, window.steps["level"].bench.region
+    window.steps["level"].bench.show_page(2)
     assert region.start.text() == "Start 2.5, 0.0, 3.0"
-    with qtbot.waitSignal(s.rearranged, timeout=LONG):
+    with qtbot.waitSignal(s.level.rearranged, timeout=LONG):
         region.propose.click()
     assert len(brief(window).region.boxes) == 1 and "0 %" in region.saving.text()
     region.boxes.setCurrentRow(0)
     grips = [g.name for g in window.stage.overlay.grips]
     assert "box x1" in grips and "start x" in grips
     window.stage.grip_moved.emit("box x1", np.array([2.0, 1.0, 1.0]), False)
-    with qtbot.waitSignal(s.rearranged, timeout=LONG):
+    with qtbot.waitSignal(s.level.rearranged, timeout=LONG):
         window.stage.grip_moved.emit("box x1", np.array([3.0, 1.0, 1.0]), True)
-    assert brief(window).region.boxes[0].high[0] == 3.0 and s.undo.undoText() == "Change a box"
+    assert brief(window).region.boxes[0].high[0] == 3.0 and s.document.undo.undoText() == "Change a box"
     window.stage.grip_moved.emit("start x", np.array([1.8, 0.0, 3.0]), True)
     assert brief(window).region.start == pytest.approx((1.0, 0.0, 3.0))
     idle(window, qtbot)
@@ -262,9 +274,9 @@ def test_a_region_is_proposed_edited_by_hand_and_saves(window: Window, qtbot: Qt
         region.high.fields[edge].setValue([0.6, 0.5, 0.6][edge])
     idle(window, qtbot)
     assert "Saves" in region.saving.text() and brief(window).region.boxes[0].high == (0.6, 0.5, 0.6)
-    window.commands.run("stage.front")
+    window.desk.commands.run("stage.front")
     assert window.strip.eye.text() == "front"
-    window.commands.run("stage.front")
+    window.desk.commands.run("stage.front")
     window.stage.go(Camera((2.5, 1.6, 2.5), 0.0, 0.0))
     region.start_here.click()
     assert brief(window).region.start == (2.5, 0.02, 2.5)
@@ -275,18 +287,18 @@ def test_a_region_is_proposed_edited_by_hand_and_saves(window: Window, qtbot: Qt
 
 
 def test_a_window_closed_right_after_an_edit_keeps_it_and_does_nothing_more(window: Window, qtbot: QtBot) -> None:
-    s, region = window.session, window.level_bench.region
-    window.level_bench.show_page(2)
-    with qtbot.waitSignal(s.rearranged, timeout=LONG):
+    s, region = window.desk, window.steps["level"].bench.region
+    window.steps["level"].bench.show_page(2)
+    with qtbot.waitSignal(s.level.rearranged, timeout=LONG):
         region.propose.click()
     region.boxes.setCurrentRow(0)
     # What is asked for here is still being worked out when the window goes.
     window.stage.grip_moved.emit("box x1", np.array([3.0, 1.0, 1.0]), True)
     region.add.click()
-    folder = s.project.folder
+    folder = s.document.project.folder
     frames = window.stage._frames
     window.close()
-    s.rearranged.emit()
+    s.level.rearranged.emit()
     frames.change(lambda renderer: renderer.close())
     frames.request(smooth=True)
     frames.draw_now()
@@ -299,74 +311,76 @@ def test_a_window_closed_right_after_an_edit_keeps_it_and_does_nothing_more(wind
 def test_walking_stops_at_walls_and_keeps_eye_height(window: Window, qtbot: QtBot) -> None:
     stage = window.stage
     stage.go(Camera((2.5, 1.2, 3.0), 0.0, 0.0))
-    window.commands.run("stage.walk")
+    window.desk.commands.run("stage.walk")
     assert (
         stage.walking and stage.camera.eye[1] == pytest.approx(1.6, abs=0.03) and window.strip.eye.text() == "walking"
     )
-    content = stage._content
+    content = stage.picture
     camera = stage.camera
     ahead = content.walked(np.array(camera.eye), camera.right, camera.forward, 0.0, 0.5)
     assert ahead is not None and ahead[2] == pytest.approx(2.5) and ahead[1] == pytest.approx(1.6, abs=0.03)
     assert content.walked(np.array([2.5, 1.6, 0.4]), camera.right, camera.forward, 0.0, 0.5) is None
-    window.commands.run("stage.walk")
+    window.desk.commands.run("stage.walk")
     assert not stage.walking
 
 
 def charted(window: Window, qtbot: QtBot) -> None:
-    qtbot.waitUntil(lambda: window.charts_bench.known is not None and window.session.settled, timeout=LONG)
+    qtbot.waitUntil(lambda: window.steps["charts"].bench.known is not None and window.desk.settled, timeout=LONG)
 
 
 def test_charts_show_density_pages_and_coordinates_before_any_build(window: Window, qtbot: QtBot) -> None:
-    s, bench = window.session, window.charts_bench
-    window.commands.run("step.charts")
+    s, bench = window.desk, window.steps["charts"].bench
+    window.desk.commands.run("step.charts")
     charted(window, qtbot)
-    assert window.stage.look.view == "density" and "page of" in bench.facts.text()
+    assert window.stage.look.view.id == "density" and "page of" in bench.facts.text()
     known = bench.known
     assert known.shares is not None and sum(known.shares) == pytest.approx(1.0)
     bench.show_page(2)
-    assert window.views.currentWidget() is window.pages
-    s.select(node(window, "things/crate"))
+    assert window.canvases.currentWidget() is window.steps["charts"].pages
+    s.selection.select(node(window, "things/crate"))
     assert "crate: 6 charts on page 1" in bench.sheet.chosen.text()
     # From a chart to its object: click the largest chart.
     rects = known.survey.atlas.rects
     largest = int(np.argmax(rects[:, 3] * rects[:, 4]))
-    window.pages.fit()
-    corner = window.pages._to_screen(0, rects[largest, 1] + 1.5, rects[largest, 2] + 1.5)
-    qtbot.mouseClick(window.pages, Qt.MouseButton.LeftButton, pos=QPoint(round(corner.x()), round(corner.y())))
-    assert s.now.scene.node_names[s.selection] == "house/room"
-    assert window.pages.chart_at(QPointF(-5, -5))[0] == -1
-    before = s.project.recipe.density.texels_per_metre
+    window.steps["charts"].pages.fit()
+    corner = window.steps["charts"].pages._to_screen(0, rects[largest, 1] + 1.5, rects[largest, 2] + 1.5)
+    qtbot.mouseClick(
+        window.steps["charts"].pages, Qt.MouseButton.LeftButton, pos=QPoint(round(corner.x()), round(corner.y()))
+    )
+    assert s.level.now.scene.node_names[s.selection.node] == "house/room"
+    assert window.steps["charts"].pages.chart_at(QPointF(-5, -5))[0] == -1
+    before = s.document.project.recipe.density.texels_per_metre
     if bench.sheet.raise_density.isVisibleTo(bench):
         bench.sheet.raise_density.click()
-        assert s.project.recipe.density.texels_per_metre > before
-    window.commands.run("step.level")
-    assert window.views.currentWidget() is window.stage and window.stage.look.view == "result"
+        assert s.document.project.recipe.density.texels_per_metre > before
+    window.desk.commands.run("step.level")
+    assert window.canvases.currentWidget() is window.stage and window.stage.look.view.id == "result"
     idle(window, qtbot)
 
 
 def test_all_to_test_density_and_back_from_the_bench(window: Window, qtbot: QtBot) -> None:
-    s, page = window.session, window.charts_bench.density
-    window.commands.run("step.charts")
-    with qtbot.waitSignal(s.rearranged, timeout=LONG):
-        s.edit_brief("Own", lambda b: replace(b, marks={"things/crate": Mark(density=1.3)}))
-    own = s.now.scene.factor.copy()
-    with qtbot.waitSignal(s.rearranged, timeout=LONG):
+    s, page = window.desk, window.steps["charts"].bench.density
+    window.desk.commands.run("step.charts")
+    with qtbot.waitSignal(s.level.rearranged, timeout=LONG):
+        s.document.edit_brief("Own", lambda b: replace(b, marks={"things/crate": Mark(density=1.3)}))
+    own = s.level.now.scene.factor.copy()
+    with qtbot.waitSignal(s.level.rearranged, timeout=LONG):
         page.all_test.click()
-    assert set(s.now.scene.factor.tolist()) == {0.25} and page.tested.count() == 5
-    s.select(node(window, "things/crate"))
-    with qtbot.waitSignal(s.rearranged, timeout=LONG):
+    assert set(s.level.now.scene.factor.tolist()) == {0.25} and page.tested.count() == 5
+    s.selection.select(node(window, "things/crate"))
+    with qtbot.waitSignal(s.level.rearranged, timeout=LONG):
         page.some_own.click()
     assert page.tested.count() == 4
-    with qtbot.waitSignal(s.rearranged, timeout=LONG):
+    with qtbot.waitSignal(s.level.rearranged, timeout=LONG):
         page.all_own.click()
-    np.testing.assert_array_equal(s.now.scene.factor, own)
+    np.testing.assert_array_equal(s.level.now.scene.factor, own)
     page.set_name.setText("fine crate")
     page.set_name.returnPressed.emit()
-    s.edit_brief("Other", lambda b: replace(b, marks={"things/crate": Mark(density=9.0)}))
+    s.document.edit_brief("Other", lambda b: replace(b, marks={"things/crate": Mark(density=9.0)}))
     page.sets.setCurrentText("fine crate")
     page.use_set.click()
     assert brief(window).marks == {"things/crate": Mark(density=1.3)}
-    s.select(node(window, "house/rug"))
+    s.selection.select(node(window, "house/rug"))
     page.add_box.click()
     assert brief(window).density_boxes[0].name == "rug"
     page.drop_box.click()
@@ -375,16 +389,18 @@ def test_all_to_test_density_and_back_from_the_bench(window: Window, qtbot: QtBo
 
 
 def test_lights_are_changed_in_bulk_moved_by_hand_added_copied_and_deleted(window: Window, qtbot: QtBot) -> None:
-    s, page = window.session, window.lights_bench.lights
-    window.commands.run("step.lights")
+    s, page = window.desk, window.steps["lights"].bench.lights
+    window.desk.commands.run("step.lights")
     lamp, spot = node(window, "lights/lamp"), node(window, "lights/spot")
     assert len(window.stage.overlay.marks) == 2
-    s.select_many((lamp, spot))
+    s.selection.select_many((lamp, spot))
     page.form.mode.setCurrentIndex(2)
     page.form.mode.activated.emit(2)
-    assert [x.mode for x in s.now.scene.lights] == ["live", "live"] and "2 live" in window.lights_bench.facts.text()
+    assert [x.mode for x in s.level.now.scene.lights] == ["live", "live"] and "2 live" in window.steps[
+        "lights"
+    ].bench.facts.text()
     assert "2 live lights at most" in page.overlap.text()
-    s.select(spot)
+    s.selection.select(spot)
     names = {g.name for g in window.stage.overlay.grips}
     assert names == {"move x", "move y", "move z", "aim"} and len(window.stage.overlay.lines) >= 2
     page.snap.setCurrentIndex(3)
@@ -395,44 +411,47 @@ def test_lights_are_changed_in_bulk_moved_by_hand_added_copied_and_deleted(windo
     assert brief(window).lights["lights/spot"].position == (3.5, 2.5, 3.0)
     window.stage.grip_moved.emit("aim", np.array([3.5, 0.0, 3.0]), True)
     np.testing.assert_allclose(brief(window).lights["lights/spot"].direction, [0, -1, 0], atol=1e-6)
-    count = s.undo.count()
+    count = s.document.undo.count()
     page.form.position.fields[1].setValue(2.0)
-    assert s.undo.count() == count + 1 and brief(window).lights["lights/spot"].position[1] == 2.0
+    assert s.document.undo.count() == count + 1 and brief(window).lights["lights/spot"].position[1] == 2.0
     page.form.new_template.setText("spots")
     page.form.new_template.returnPressed.emit()
     assert brief(window).lights["lights/spot"].template == "spots"
-    with qtbot.waitSignal(s.rearranged, timeout=LONG):
+    with qtbot.waitSignal(s.level.rearranged, timeout=LONG):
         page.copy.click()
-    qtbot.waitUntil(lambda: s.selection >= 0 and s.now.scene.node_names[s.selection].startswith("added/"), timeout=LONG)
+    qtbot.waitUntil(
+        lambda: s.selection.node >= 0 and s.level.now.scene.node_names[s.selection.node].startswith("added/"),
+        timeout=LONG,
+    )
     page.form.template.setCurrentIndex(page.form.template.findData("spots"))
     page.form.template.activated.emit(1)
     page.form.candela.field.setValue(33.0)
     page.form.to_template.click()
-    assert {x.name: x.intensity for x in s.now.scene.lights if x.kind == "spot"} == {
+    assert {x.name: x.intensity for x in s.level.now.scene.lights if x.kind == "spot"} == {
         "lights/spot": 33.0, "added/spot copy 1": 33.0,
     }  # fmt: skip
     assert page.delete.isEnabled()
-    with qtbot.waitSignal(s.rearranged, timeout=LONG):
+    with qtbot.waitSignal(s.level.rearranged, timeout=LONG):
         page.delete.click()
-    assert brief(window).added == {} and len(s.now.scene.lights) == 2
-    with qtbot.waitSignal(s.rearranged, timeout=LONG):
+    assert brief(window).added == {} and len(s.level.now.scene.lights) == 2
+    with qtbot.waitSignal(s.level.rearranged, timeout=LONG):
         path = page.add_light("directional", (0.0, 5.0, 0.0))
-    assert path == "added/directional 1" and s.now.scene.lights[-1].intensity == 5000.0
+    assert path == "added/directional 1" and s.level.now.scene.lights[-1].intensity == 5000.0
     idle(window, qtbot)
 
 
 def test_a_value_that_cannot_be_is_told_and_changes_nothing(window: Window, qtbot: QtBot) -> None:
-    s, count = window.session, window.session.undo.count()
-    with qtbot.waitSignals([s.trouble, s.edited], timeout=LONG):
-        window.lights_bench.set_light("lights/lamp", "move", position=(float("nan"), 0.0, 0.0))
-    assert "cannot be" in window.notice.text() and s.undo.count() == count and brief(window).lights == {}
-    s.select(node(window, "lights/lamp"))
-    form = window.lights_bench.lights.form
+    s, count = window.desk, window.desk.document.undo.count()
+    with qtbot.waitSignals([s.trouble, s.document.edited], timeout=LONG):
+        window.steps["lights"].bench.set_light("lights/lamp", "move", position=(float("nan"), 0.0, 0.0))
+    assert "cannot be" in window.notices.text and s.document.undo.count() == count and brief(window).lights == {}
+    s.selection.select(node(window, "lights/lamp"))
+    form = window.steps["lights"].bench.lights.form
     form.note.setText("hangs low")
     form.note.editingFinished.emit()
-    assert brief(window).lights["lights/lamp"].note == "hangs low" and s.undo.count() == count + 1
+    assert brief(window).lights["lights/lamp"].note == "hangs low" and s.document.undo.count() == count + 1
     form.note.editingFinished.emit()
-    assert s.undo.count() == count + 1, "nothing new was said"
+    assert s.document.undo.count() == count + 1, "nothing new was said"
     idle(window, qtbot)
 
 
@@ -453,8 +472,8 @@ def test_held_keys_move_the_eye_and_letting_go_ends_it(window: Window, qtbot: Qt
 
 
 def test_the_words_on_a_finding_fit_the_bench_at_once(window: Window, qtbot: QtBot) -> None:
-    panel = window.level_bench.checks
-    window.level_bench.show_page(1)
+    panel = window.steps["level"].bench.checks
+    window.steps["level"].bench.show_page(1)
     rows = [row for row in range(panel.list.count()) if panel.list.item(row).flags() & Qt.ItemFlag.ItemIsSelectable]
     assert len(rows) >= 2
     for row in rows:
@@ -468,46 +487,46 @@ def test_the_words_on_a_finding_fit_the_bench_at_once(window: Window, qtbot: QtB
 
 
 def test_only_files_of_the_project_are_taken_into_it(window: Window, qtbot: QtBot, tmp_path: Path) -> None:
-    s = window.session
-    folder = s.now.project.folder
-    assert s.reference(folder / "tables" / "own.csv") == str(Path("tables") / "own.csv")
+    s = window.desk
+    folder = s.level.now.project.folder
+    assert s.document.reference(folder / "tables" / "own.csv") == str(Path("tables") / "own.csv")
     with qtbot.waitSignal(s.trouble, timeout=LONG) as told:
-        assert s.reference(folder.parent / "other.csv") is None
+        assert s.document.reference(folder.parent / "other.csv") is None
     assert "other.csv lies outside the project" in told.args[0] and str(folder) in told.args[0]
 
 
 def test_emitters_tables_and_skies_show_their_sources(window: Window, qtbot: QtBot) -> None:
-    s, page = window.session, window.lights_bench.emitters
-    window.commands.run("step.lights")
-    window.lights_bench.show_page(1)
+    s, page = window.desk, window.steps["lights"].bench.emitters
+    window.desk.commands.run("step.lights")
+    window.steps["lights"].bench.show_page(1)
     assert [page.table.item(0, i).text() for i in range(3)] == ["glow", "400", "level"]
-    s.project.folder.mkdir(parents=True, exist_ok=True)
-    table = s.project.folder / "ours.csv"
+    s.document.project.folder.mkdir(parents=True, exist_ok=True)
+    table = s.document.project.folder / "ours.csv"
     table.write_text("material,r,g,b,strength\nglow,1,1,1,900\nelsewhere,1,1,1,1\n")
-    with qtbot.waitSignal(s.rearranged, timeout=LONG):
+    with qtbot.waitSignal(s.level.rearranged, timeout=LONG):
         page.add_table(table)
     assert [page.table.item(0, i).text() for i in range(3)] == ["glow", "900", "ours"]
     assert "1 of 2 materials" in page.tables.item(0).text()
     page.table.selectRow(0)
     assert "over level" in page.about.text()
     page.counts.click()
-    assert s.now.scene.emitters == () and page.table.item(0, 1).text() == "no light"
+    assert s.level.now.scene.emitters == () and page.table.item(0, 1).text() == "no light"
     page.table.selectRow(0)
     page.reset.click()
     page.strength.field.setValue(123.0)
-    assert s.now.scene.emitters[0].radiance[0] == pytest.approx(123.0)
-    outside = s.project.folder.parent.parent / "x.csv"
+    assert s.level.now.scene.emitters[0].radiance[0] == pytest.approx(123.0)
+    outside = s.document.project.folder.parent.parent / "x.csv"
     with qtbot.waitSignal(s.trouble, timeout=LONG) as told:
         page.add_table(outside)
     assert "outside the project" in told.args[0]
-    sky = window.lights_bench.sky
+    sky = window.steps["lights"].bench.sky
     sky.new.setText("noon")
     sky.new.returnPressed.emit()
-    assert brief(window).sky == "noon" and s.project.sky[0] == 300.0
+    assert brief(window).sky == "noon" and s.document.project.sky[0] == 300.0
     sky.strength.field.setValue(2.0)
-    assert s.project.sky[0] == 600.0 and "sky" in sky.which.accessibleName().lower()
+    assert s.document.project.sky[0] == 600.0 and "sky" in sky.which.accessibleName().lower()
     sky.counts.click()
-    assert s.project.sky == (0.0, 0.0, 0.0)
+    assert s.document.project.sky == (0.0, 0.0, 0.0)
     sky.which.setCurrentIndex(0)
     sky.which.activated.emit(0)
     assert brief(window).sky == "" and "noon" in brief(window).skies
@@ -515,59 +534,59 @@ def test_emitters_tables_and_skies_show_their_sources(window: Window, qtbot: QtB
 
 
 def test_hybrid_lights_have_a_near_and_a_far_set(window: Window, qtbot: QtBot) -> None:
-    s, page = window.session, window.lights_bench.lights
-    window.commands.run("step.lights")
+    s, page = window.desk, window.steps["lights"].bench.lights
+    window.desk.commands.run("step.lights")
     assert page.blend.isHidden()
-    window.commands.run("stage.near")
-    assert "no near set" in window.notice.text()
-    s.set_light("lights/lamp", LightChange(mode="hybrid"))
+    window.desk.commands.run("stage.near")
+    assert "no near set" in window.notices.text
+    s.document.set_light("lights/lamp", LightChange(mode="hybrid"))
     idle(window, qtbot)
     assert not page.blend.isHidden() and page.blend.field.value() == 30.0
     page.blend.field.setValue(12.0)
-    s.select(node(window, "lights/lamp"))
+    s.selection.select(node(window, "lights/lamp"))
     rings = [np.linalg.norm(line.points - [2, 2, 2], axis=1) for line in window.stage.overlay.lines if line.dashed]
     assert any(np.allclose(ring, 12.0) for ring in rings)
-    window.commands.run("build.start")
-    qtbot.waitUntil(lambda: not window.builds.running and s.shown is not None, timeout=LONG)
+    window.desk.commands.run("build.start")
+    qtbot.waitUntil(lambda: not window.desk.builds.running and s.rope.shown is not None, timeout=LONG)
     idle(window, qtbot)
-    m, shown = s.shown.manifest, s.shown
+    m, shown = s.rope.shown.manifest, s.rope.shown
     assert m.hybrid == {"lights": ["lights/lamp"], "blend_distance": 12.0} and shown.near is not None
     # The far set holds all light; the near set lacks just what the lamp does directly.
     other = shown.direct.copy()
-    s.set_light("lights/lamp", LightChange(enabled=False))
+    s.document.set_light("lights/lamp", LightChange(enabled=False))
     assert shown.total.sum() > shown.near.sum() > 0 and (shown.near <= shown.total + 1e-3).all()
     floor_texel = np.unravel_index(np.argmax((shown.total - shown.near).sum(axis=-1)), shown.total.shape[:3])
     lost = (shown.total - shown.near)[floor_texel]
     assert 0 < lost[0] <= other[floor_texel][0] * 1.01
-    window.commands.run("stage.near")
+    window.desk.commands.run("stage.near")
     idle(window, qtbot)
     assert window.picture.near and window.strip.view.text() == "result, near set"
-    assert (window.stage._content.total == shown.near).all()
-    window.commands.run("stage.near")
+    assert (window.stage.picture.total == shown.near).all()
+    window.desk.commands.run("stage.near")
     idle(window, qtbot)
-    assert not window.picture.near and (window.stage._content.total == shown.total).all()
+    assert not window.picture.near and (window.stage.picture.total == shown.total).all()
 
 
 def test_noise_has_a_view_and_stands_beside_the_light_under_the_pointer(window: Window, qtbot: QtBot) -> None:
-    s = window.session
-    window.commands.run("view.noise")
+    s = window.desk
+    window.desk.commands.run("view.noise")
     assert "known once a build is done" in window.strip.view.text()
-    numbers = window.recipe_bench.numbers
+    numbers = window.steps["recipe"].bench.numbers
     assert "off" in numbers["light.noise_target"].note.text()
     numbers["light.noise_target"].field.setValue(0.1)
     assert "at most" in numbers["light.gather_rays"].note.text() and "off" not in (
         numbers["light.noise_target"].note.text()
     )
-    window.commands.run("build.start")
-    qtbot.waitUntil(lambda: not window.builds.running and s.shown is not None, timeout=LONG)
+    window.desk.commands.run("build.start")
+    qtbot.waitUntil(lambda: not window.desk.builds.running and s.rope.shown is not None, timeout=LONG)
     idle(window, qtbot)
     assert "10 % red" in window.strip.view.text()
-    told = s.shown.manifest.finish.refined
+    told = s.rope.shown.manifest.finish.refined
     assert told is not None and told.target == 0.1
-    assert "nine in ten within" in window.build_bench.summary.text() and "of the rays were enough" in (
-        window.build_bench.summary.text()
+    assert "nine in ten within" in window.steps["build"].bench.summary.text() and "of the rays were enough" in (
+        window.steps["build"].bench.summary.text()
     )
-    assert s.stale is not None and s.stale.fresh
+    assert s.rope.stale is not None and s.rope.stale.fresh
     spot = window.stage.spot_at(QPointF(window.stage.width() / 2, window.stage.height() / 2))
     assert spot is not None and spot.noise is not None and 0 <= spot.noise < 1
     window.stage.pointed.emit(spot)
@@ -576,12 +595,12 @@ def test_noise_has_a_view_and_stands_beside_the_light_under_the_pointer(window: 
 
 @pytest.mark.parametrize("kind", sorted(KINDS))
 def test_every_kind_of_light_is_added_shown_shaped_and_copied(window: Window, qtbot: QtBot, kind: str) -> None:
-    s, page = window.session, window.lights_bench.lights
-    window.commands.run("step.lights")
-    with qtbot.waitSignal(s.rearranged, timeout=LONG):
+    s, page = window.desk, window.steps["lights"].bench.lights
+    window.desk.commands.run("step.lights")
+    with qtbot.waitSignal(s.level.rearranged, timeout=LONG):
         path = page.add_light(kind, (2.5, 2.0, 2.5))
     idle(window, qtbot)
-    s.select(node(window, path))
+    s.selection.select(node(window, path))
     form = page.form
     shown = {name for name in ("reach", "outer", "wide", "tall", "roll", "source_size")
              if not getattr(form, name).isHidden()}  # fmt: skip
@@ -589,32 +608,32 @@ def test_every_kind_of_light_is_added_shown_shaped_and_copied(window: Window, qt
         "point": {"reach", "source_size"}, "spot": {"reach", "outer", "source_size"}, "directional": {"source_size"},
         "rectangle": {"wide", "tall", "roll"}, "disk": {"source_size"}, "tube": {"wide", "roll", "source_size"},
     }[kind]  # fmt: skip
-    assert any(m.node == s.selection and m.strong for m in window.stage.overlay.marks)
+    assert any(m.node == s.selection.node and m.strong for m in window.stage.overlay.marks)
     if kind in AREA_KINDS:
         corners = np.concatenate([line.points for line in window.stage.overlay.lines])
         assert np.abs(corners - [2.5, 2.0, 2.5]).max() < 0.7, "its shape is drawn where it is"
     if kind in ("rectangle", "tube"):
         form.wide.field.setValue(0.8)
         form.roll.field.setValue(30.0)
-        assert next(x for x in s.now.scene.lights if x.name == path).width == 0.8
-    assert [r.kind for r in rows_of(s.now.level, s.now.scene, 10.0) if r.path == path] == [kind]
-    assert matching(rows_of(s.now.level, s.now.scene, 10.0), "light") != []
-    with qtbot.waitSignal(s.rearranged, timeout=LONG):
+        assert next(x for x in s.level.now.scene.lights if x.name == path).width == 0.8
+    assert [r.kind for r in rows_of(s.level.now.level, s.level.now.scene, 10.0) if r.path == path] == [kind]
+    assert matching(rows_of(s.level.now.level, s.level.now.scene, 10.0), "light") != []
+    with qtbot.waitSignal(s.level.rearranged, timeout=LONG):
         page.copy.click()
     idle(window, qtbot)
-    assert [x.kind for x in s.now.scene.lights].count(kind) >= 2
+    assert [x.kind for x in s.level.now.scene.lights].count(kind) >= 2
 
 
 def test_probes_are_placed_built_and_light_what_moves(window: Window, qtbot: QtBot) -> None:
-    s, page = window.session, window.lights_bench.probes
-    s.edit_brief("Mark", lambda b: replace(b, marks={"things/crate": Mark("moving")}))
+    s, page = window.desk, window.steps["lights"].bench.probes
+    s.document.edit_brief("Mark", lambda b: replace(b, marks={"things/crate": Mark("moving")}))
     idle(window, qtbot)
-    window.commands.run("step.lights")
-    window.lights_bench.show_page(3)
+    window.desk.commands.run("step.lights")
+    window.steps["lights"].bench.show_page(3)
     assert page.by_probes.text() == "Nothing is built yet." and "No grid" in page.predicted.text()
     window.stage.go(Camera((2.5, 1.4, 4.5), 0.0, 0.0))
     page.place.click()
-    assert s.undo.undoText() == "Place a probe" and list(brief(window).probes.placed) == ["probe 1"]
+    assert s.document.undo.undoText() == "Place a probe" and list(brief(window).probes.placed) == ["probe 1"]
     page.spacing.field.setValue(1.5)
     assert "the whole level: no play region" in page.predicted.text() and page.predicted.text().startswith("At most")
     page.spacing.field.setValue(0.01)
@@ -622,39 +641,39 @@ def test_probes_are_placed_built_and_light_what_moves(window: Window, qtbot: QtB
     page.spacing.field.setValue(1.5)
     names = [m.label for m in window.stage.overlay.marks]
     assert names == ["probe 1"]
-    window.commands.run("build.start")
-    qtbot.waitUntil(lambda: not window.builds.running and s.shown is not None, timeout=LONG)
+    window.desk.commands.run("build.start")
+    qtbot.waitUntil(lambda: not window.desk.builds.running and s.rope.shown is not None, timeout=LONG)
     idle(window, qtbot)
-    window.commands.run("step.lights")
+    window.desk.commands.run("step.lights")
     window.stage.go(Camera((2.5, 1.4, 4.4), 0.0, 0.0))
     assert "By probes: from above" in page.by_probes.text() and "%" in page.sources.text()
     assert "room" in page.by_below.text() or "rug" in page.by_below.text()
-    assert len(window.stage.overlay.marks) == s.shown.manifest.probes["count"] > 8
-    content = window.stage._content
+    assert len(window.stage.overlay.marks) == s.rope.shown.manifest.probes["count"] > 8
+    content = window.stage.picture
     crate = np.flatnonzero(content.scene.node == node(window, "things/crate"))
     last = len(content.total) - 1
-    assert last == len(s.shown.total) and (content.charted.page[crate] == last).all()
+    assert last == len(s.rope.shown.total) and (content.charted.page[crate] == last).all()
     spots = [content.spot(np.array([1.25, 2.0, 1.25]), np.array([0, -1.0, 0]), True)]
     assert spots[0].node == node(window, "things/crate") and spots[0].irradiance[0] > 0
     top_by_probes = spots[0].irradiance[0]
-    with qtbot.waitSignal(s.looking_at, timeout=LONG):
-        window.commands.run("stage.movers")
+    with qtbot.waitSignal(s.rope.looking_at, timeout=LONG):
+        window.desk.commands.run("stage.movers")
     idle(window, qtbot)
-    spot = window.stage._content.spot(np.array([1.25, 2.0, 1.25]), np.array([0, -1.0, 0]), True)
+    spot = window.stage.picture.spot(np.array([1.25, 2.0, 1.25]), np.array([0, -1.0, 0]), True)
     below = mover_light(window.picture._shown.surfaces, None, np.array([1.25, 0.26, 1.25])).below
     assert spot.irradiance[0] == pytest.approx(below[0], rel=1e-5) != pytest.approx(top_by_probes, rel=1e-3)
-    s.set_light("lights/lamp", LightChange(200.0))
+    s.document.set_light("lights/lamp", LightChange(200.0))
     page.list.setCurrentRow(0)
     page.remove.click()
     assert brief(window).probes.placed == {}
 
 
 def test_a_glowing_surface_is_seen_otherwise_than_it_lights(window: Window, qtbot: QtBot) -> None:
-    s, page, stage = window.session, window.lights_bench.emitters, window.stage
-    window.commands.run("step.lights")
-    window.lights_bench.show_page(1)
+    s, page, stage = window.desk, window.steps["lights"].bench.emitters, window.stage
+    window.desk.commands.run("step.lights")
+    window.steps["lights"].bench.show_page(1)
     page.table.selectRow(0)
-    lit = s.now.scene.emitters[0].radiance.copy()
+    lit = s.level.now.scene.emitters[0].radiance.copy()
     assert page.look.field.value() == pytest.approx(400.0, rel=1e-6)
     page.set_tint((1.0, 0.2, 0.1))
     assert page.look.field.value() == pytest.approx(400.0, rel=1e-3)
@@ -662,16 +681,16 @@ def test_a_glowing_surface_is_seen_otherwise_than_it_lights(window: Window, qtbo
     seen = np.array(brief(window).looks["glow"])
     assert seen @ [0.2126, 0.7152, 0.0722] == pytest.approx(2000.0) and seen[1] == pytest.approx(0.2 * seen[0])
     assert stage.look.glow == brief(window).looks
-    assert (s.now.scene.emitters[0].radiance == lit).all(), "what it is seen with lights nothing"
+    assert (s.level.now.scene.emitters[0].radiance == lit).all(), "what it is seen with lights nothing"
     page.strength.field.setValue(123.0)
     assert brief(window).looks["glow"] == pytest.approx(tuple(seen)), "light and look are set apart"
     page.as_light.click()
-    assert brief(window).looks["glow"] == pytest.approx(tuple(s.now.scene.emitters[0].radiance))
-    s.undo.undo()
-    window.commands.run("build.start")
-    qtbot.waitUntil(lambda: not window.builds.running and s.shown is not None, timeout=LONG)
+    assert brief(window).looks["glow"] == pytest.approx(tuple(s.level.now.scene.emitters[0].radiance))
+    s.document.undo.undo()
+    window.desk.commands.run("build.start")
+    qtbot.waitUntil(lambda: not window.desk.builds.running and s.rope.shown is not None, timeout=LONG)
     idle(window, qtbot)
-    baked = open_level(s.knots[-1].folder / "level-baked.glb")
+    baked = open_level(s.rope.knots[-1].folder / "level-baked.glb")
     assert next(m for m in baked.materials if m.name == "glow").emission == pytest.approx(tuple(seen), rel=1e-5)
     stage.go(Camera((4.0, 2.0, 4.9), 0.0, 0.0))
     stage.look.exposure = 1.0 / 4000.0
@@ -684,46 +703,46 @@ def test_a_glowing_surface_is_seen_otherwise_than_it_lights(window: Window, qtbo
 
 
 def test_a_level_exported_again_keeps_camera_selection_and_marks(window: Window, qtbot: QtBot, level: Path) -> None:
-    s = window.session
-    s.edit_brief("Mark", lambda b: replace(b, marks={"things/crate": Mark(density=2.0)}))
+    s = window.desk
+    s.document.edit_brief("Mark", lambda b: replace(b, marks={"things/crate": Mark(density=2.0)}))
     idle(window, qtbot)
-    s.select(node(window, "things/globe"))
+    s.selection.select(node(window, "things/globe"))
     window.stage.go(Camera((1.0, 1.0, 4.0), 0.3, 0.1))
     with qtbot.waitSignal(s.told, timeout=LONG) as told:
         level_file(level.parent, furnished(extra=True))
-    assert "1 added (bench)" in told.args[0] and window.notice.isVisible()
-    assert s.now.scene.node_names[s.selection] == "things/globe" and window.stage.camera.yaw == 0.3
+    assert "1 added (bench)" in told.args[0] and window.notices.isVisible()
+    assert s.level.now.scene.node_names[s.selection.node] == "things/globe" and window.stage.camera.yaw == 0.3
     assert brief(window).marks["things/crate"].density == 2.0
-    assert float(s.now.scene.factor[s.now.scene.node == node(window, "things/crate")][0]) == 2.0
+    assert float(s.level.now.scene.factor[s.level.now.scene.node == node(window, "things/crate")][0]) == 2.0
     idle(window, qtbot)
     # A half-written export is told, and the level that was there stays; then it goes away and comes back.
     whole = level.read_bytes()
     with qtbot.waitSignal(s.trouble, timeout=LONG):
         level.write_bytes(whole[: len(whole) // 2])
-    assert "things/bench" in s.now.scene.node_names
+    assert "things/bench" in s.level.now.scene.node_names
     with qtbot.waitSignal(s.trouble, timeout=LONG) as gone:
         level.unlink()
     assert "gone" in gone.args[0]
     with qtbot.waitSignal(s.told, timeout=LONG):
         level_file(level.parent, furnished())
-    assert "things/bench" not in s.now.scene.node_names
+    assert "things/bench" not in s.level.now.scene.node_names
     idle(window, qtbot)
 
 
 def test_what_is_not_in_this_light_says_so(window: Window, qtbot: QtBot) -> None:
-    s = window.session
-    s.set_recipe("Draft", with_value(s.project.recipe, "draft", 8))
-    s.edit_brief("Move", lambda b: replace(b, marks={"things/crate": Mark("left-out", poses={"x": Pose()})}))
+    s = window.desk
+    s.document.set_recipe("Draft", with_value(s.document.project.recipe, "draft", 8))
+    s.document.edit_brief("Move", lambda b: replace(b, marks={"things/crate": Mark("left-out", poses={"x": Pose()})}))
     idle(window, qtbot)
-    with qtbot.waitSignal(window.builds.ended, timeout=LONG):
-        window.commands.run("build.start")
+    with qtbot.waitSignal(window.desk.builds.ended, timeout=LONG):
+        window.desk.commands.run("build.start")
     idle(window, qtbot)
-    assert s.shown is not None and s.shown_number == 1
-    content = window.stage._content
+    assert s.rope.shown is not None and s.rope.shown_number == 1
+    content = window.stage.picture
     on_crate = content.spot(np.array([1.25, 2.0, 1.25]), np.array([0.0, -1.0, 0.0]), False)
     on_floor = content.spot(np.array([2.25, 2.0, 1.75]), np.array([0.0, -1.0, 0.0]), False)
     assert on_crate.irradiance is None and on_floor.irradiance is not None
-    assert s.now.scene.node_names[on_crate.node] == "things/crate"
+    assert s.level.now.scene.node_names[on_crate.node] == "things/crate"
 
 
 # -- overlay arithmetic
@@ -768,32 +787,35 @@ def test_rows_tell_role_page_and_predicted_texels(level: Path) -> None:
 def test_light_is_carried_to_a_changed_level_and_what_is_new_or_gone_is_said(
     window: Window, qtbot: QtBot, level: Path
 ) -> None:
-    s = window.session
-    s.set_recipe("Draft", with_value(s.project.recipe, "draft", 8))
-    with qtbot.waitSignal(window.builds.ended, timeout=LONG):
-        window.commands.run("build.start")
+    s = window.desk
+    s.document.set_recipe("Draft", with_value(s.document.project.recipe, "draft", 8))
+    with qtbot.waitSignal(window.desk.builds.ended, timeout=LONG):
+        window.desk.commands.run("build.start")
     idle(window, qtbot)
-    s.edit_brief("Move", lambda b: replace(b, moves={"things/crate": Move((1.0, 0.0, 0.0))}))
-    qtbot.waitUntil(lambda: bool(window.picture.fresh), timeout=LONG)
-    assert window.picture.fresh == ("things/crate",) and window.strip.state.text() == "1 object not in this light"
-    content = window.stage._content
+    s.document.edit_brief("Move", lambda b: replace(b, moves={"things/crate": Move((1.0, 0.0, 0.0))}))
+    qtbot.waitUntil(lambda: bool(fresh_of(window)), timeout=LONG)
+    assert (
+        fresh_of(window) == ("things/crate",)
+        and "; ".join(window.strip.state.facts) == "1 object not in this light: crate"
+    )
+    content = window.stage.picture
     down = np.array([0.0, -1.0, 0.0])
     assert content.spot(np.array([2.25, 2.0, 1.25]), down, False).irradiance is None
     assert content.spot(np.array([4.5, 1.0, 4.5]), down, False).irradiance is not None
     assert any(line.dashed for line in window.stage.overlay.lines), "where it was is outlined"
-    window.commands.run("edit.undo")
-    qtbot.waitUntil(lambda: not window.picture.fresh, timeout=LONG)
+    window.desk.commands.run("edit.undo")
+    qtbot.waitUntil(lambda: not fresh_of(window), timeout=LONG)
     idle(window, qtbot)
 
 
 def test_places_and_variants_are_kept_with_the_project(window: Window, qtbot: QtBot) -> None:
-    s = window.session
+    s = window.desk
     window.stage.go(Camera((2.5, 1.6, 4.6), 0.0, -0.2))
-    window.commands.run("place.keep")
-    window.commands.run("place.keep")
+    window.desk.commands.run("place.keep")
+    window.desk.commands.run("place.keep")
     assert window.places.names() == ["room", "room 2"]
-    window.commands.run("stage.plan")
-    window.commands.run("place.keep")
+    window.desk.commands.run("stage.plan")
+    window.desk.commands.run("place.keep")
     window.stage.go(Camera((1.0, 1.0, 1.0), 1.0, 0.0))
     window.places.go("room")
     assert window.stage.camera.eye == (2.5, 1.6, 4.6) and not window.stage.camera.plan
@@ -801,20 +823,20 @@ def test_places_and_variants_are_kept_with_the_project(window: Window, qtbot: Qt
     assert window.stage.camera.plan
     window.places.drop("room 2")
     assert "room 2" not in window.places.names()
-    s.edit("Damage", lambda p: replace(p, rest={**p.rest, "places": {"bad": {"eye": [1]}}}))
+    s.document.edit("Damage", lambda p: replace(p, rest={**p.rest, "places": {"bad": {"eye": [1]}}}))
     with qtbot.waitSignal(s.trouble, timeout=LONG):
         window.places.go("bad")
     window.variants.keep("dark")
-    s.edit_brief("Light", lambda b: replace(b, lights={"lights/lamp": LightChange(900.0)}))
+    s.document.edit_brief("Light", lambda b: replace(b, lights={"lights/lamp": LightChange(900.0)}))
     window.variants.keep("bright")
     window.variants.go("dark")
     assert brief(window) == Brief()
     window.variants.go("bright")
     assert brief(window).lights["lights/lamp"].intensity == 900.0
-    window.commands.run("edit.undo")
+    window.desk.commands.run("edit.undo")
     assert brief(window) == Brief()
-    s.save_now()
-    saved = tomllib.loads((s.project.folder / "project.toml").read_text())
+    s.document.save_now()
+    saved = tomllib.loads((s.document.project.folder / "project.toml").read_text())
     assert set(saved["variants"]) == {"dark", "bright"}
     window.variants.drop("dark")
     with qtbot.waitSignal(s.trouble, timeout=LONG):
@@ -823,70 +845,73 @@ def test_places_and_variants_are_kept_with_the_project(window: Window, qtbot: Qt
 
 
 def test_a_lamp_is_relit_while_it_is_changed_and_undo_shows_what_was_built(window: Window, qtbot: QtBot) -> None:
-    s, relighter = window.session, window.relighter
-    s.set_recipe("Draft", with_value(s.project.recipe, "draft", 8))
-    with qtbot.waitSignal(window.builds.ended, timeout=LONG):
-        window.commands.run("build.start")
+    s, relighter = window.desk, window.desk.relighter
+    s.document.set_recipe("Draft", with_value(s.document.project.recipe, "draft", 8))
+    with qtbot.waitSignal(window.desk.builds.ended, timeout=LONG):
+        window.desk.commands.run("build.start")
     qtbot.waitUntil(lambda: relighter.ready, timeout=LONG)
     spot = QPointF(window.stage.width() / 2, window.stage.height() / 2)
     window.stage.go(Camera((2.5, 1.6, 4.6), 0.0, -0.3))
     before = window.stage.spot_at(spot).irradiance.copy()
     with qtbot.waitSignal(relighter.relit, timeout=LONG) as told:
-        s.edit_brief("Lamp", lambda b: replace(b, lights={"lights/lamp": LightChange(800.0)}))
+        s.document.edit_brief("Lamp", lambda b: replace(b, lights={"lights/lamp": LightChange(800.0)}))
     assert told.args[0].what == "relit from stored rays"
-    assert window.strip.build.text() == "Build 1, relit" and "not built" in window.strip.state.text()
+    assert window.strip.build.text() == "Build 1, relit" and "not built" in "; ".join(window.strip.state.facts)
     brighter = window.stage.spot_at(spot).irradiance.copy()
     assert brighter[0] > 1.5 * before[0]
-    s.select(node(window, "things/globe"))
+    s.selection.select(node(window, "things/globe"))
     with qtbot.waitSignal(relighter.relit, timeout=LONG):
-        window.commands.run("light.only")
+        window.desk.commands.run("light.only")
     alone = window.stage.spot_at(spot).irradiance.copy()
-    assert alone[0] < before[0] and "only the selected" in window.strip.state.text()
-    window.commands.run("light.only")
+    assert alone[0] < before[0] and "only the selected" in "; ".join(window.strip.state.facts)
+    window.desk.commands.run("light.only")
     with qtbot.waitSignal(relighter.relit, timeout=LONG):
-        window.commands.run("light.bounce")
-    assert "bounce 0 alone" in window.strip.state.text()
+        window.desk.commands.run("light.bounce")
+    assert "bounce 0 alone" in "; ".join(window.strip.state.facts)
     relighter.set_bounce(-1)
     with qtbot.waitSignal(relighter.relit, timeout=LONG, check_params_cb=lambda relit: relit is None):
-        window.commands.run("edit.undo")
+        window.desk.commands.run("edit.undo")
     np.testing.assert_allclose(window.stage.spot_at(spot).irradiance, before, rtol=1e-5)
     assert window.strip.build.text() == "Build 1, draft ⅛"
     # So do bounces, their gain and their colour, each undoable.
     for key, value, least, most in (("bounces", 0, 0.0, 0.95), ("bounce_gain", 2.0, 1.05, 9.0)):
         with qtbot.waitSignal(relighter.relit, timeout=LONG):
-            s.set_recipe("Bounces", with_value(s.project.recipe, f"light.{key}", value))
+            s.document.set_recipe("Bounces", with_value(s.document.project.recipe, f"light.{key}", value))
         assert least <= window.stage.spot_at(spot).irradiance[0] / before[0] <= most
         with qtbot.waitSignal(relighter.relit, timeout=LONG, check_params_cb=lambda relit: relit is None):
-            window.commands.run("edit.undo")
-    assert window.recipe_bench.bounce_words.text().startswith("Of the last build's light ")
+            window.desk.commands.run("edit.undo")
+    assert window.steps["recipe"].bench.bounce_words.text().startswith("Of the last build's light ")
     # The build with these values shows what the stage showed before it.
-    s.edit_brief("Lamp", lambda b: replace(b, lights={"lights/lamp": LightChange(800.0)}))
-    with qtbot.waitSignal(window.builds.ended, timeout=LONG):
-        window.commands.run("build.start")
+    s.document.edit_brief("Lamp", lambda b: replace(b, lights={"lights/lamp": LightChange(800.0)}))
+    with qtbot.waitSignal(window.desk.builds.ended, timeout=LONG):
+        window.desk.commands.run("build.start")
     idle(window, qtbot)
     np.testing.assert_allclose(window.stage.spot_at(spot).irradiance, brighter, rtol=2e-3)
 
 
 def test_a_sky_picture_gives_the_light_that_is_in_its_file(window: Window, qtbot: QtBot) -> None:
     """The colour of a plain sky is a radiance; as a tint of a picture it made 412,458 lx of 2,400."""
-    s, page = window.session, window.lights_bench.sky
+    s, page = window.desk, window.steps["lights"].bench.sky
     page.new.setText("noon")
     page._new()
     idle(window, qtbot)
-    assert s.project is not None
-    folder = s.project.folder
+    assert s.document.project is not None
+    folder = s.document.project.folder
     folder.mkdir(exist_ok=True)
     (folder / "noon.hdr").write_bytes(
         b"#?RADIANCE\nFORMAT=32-bit_rle_rgbe\n\n-Y 4 +X 8\n" + bytes([128, 128, 128, 136]) * 32
     )
     page.use_picture(folder / "noon.hdr")
     idle(window, qtbot)
-    assert s.project.sky == pytest.approx((128.5, 128.5, 128.5))
+    assert s.document.project.sky == pytest.approx((128.5, 128.5, 128.5))
     assert page.color_word.text() == "Tint" and not page.as_file.isVisibleTo(page)
     page.strength.field.setValue(3.0)
     idle(window, qtbot)
-    assert s.project.sky == pytest.approx((385.5, 385.5, 385.5)) and page.as_file.isVisibleTo(page)
+    assert s.document.project.sky == pytest.approx((385.5, 385.5, 385.5)) and page.as_file.isVisibleTo(page)
     page.as_file.click()
-    assert s.project.sky == pytest.approx((128.5, 128.5, 128.5))
+    assert s.document.project.sky == pytest.approx((128.5, 128.5, 128.5))
     page.plain.click()
-    assert s.project.sky == pytest.approx((128.5, 128.5, 128.5), rel=1e-3) and not s.project.brief.sky_now.picture
+    assert (
+        s.document.project.sky == pytest.approx((128.5, 128.5, 128.5), rel=1e-3)
+        and not s.document.project.brief.sky_now.picture
+    )

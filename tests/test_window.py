@@ -18,7 +18,7 @@ from pytestqt.qtbot import QtBot
 
 from helpers import floor, level_file, room
 from ropebell.app import palette
-from ropebell.app.actions import STEPS
+from ropebell.app.steps import ORDER
 from ropebell.app.commands import Command, Commands
 from ropebell.app.finder import matches
 from ropebell.app.preferences import Preferences, preferences_file
@@ -53,7 +53,7 @@ def window(qtbot: QtBot) -> Iterator[Window]:
     palette.load_fonts()
     palette.apply(app, "dark")
     made = Window(Preferences())
-    made.relighter.enabled = False  # pictures are compared; tests of its own are in test_steps
+    made.desk.relighter.enabled = False  # pictures are compared; tests of its own are in test_steps
     qtbot.addWidget(made)
     made.show()
     yield made
@@ -62,26 +62,26 @@ def window(qtbot: QtBot) -> Iterator[Window]:
 
 def idle(window: Window, qtbot: QtBot) -> None:
     """Wait until nothing is under way."""
-    s = window.session
-    qtbot.waitUntil(lambda: s.settled and not window.builds.running and s.stale is not None, timeout=LONG)
+    s = window.desk
+    qtbot.waitUntil(lambda: s.settled and not window.desk.builds.running and s.rope.stale is not None, timeout=LONG)
 
 
 def opened(window: Window, qtbot: QtBot, path: Path) -> None:
-    with qtbot.waitSignal(window.session.opened, timeout=LONG):
+    with qtbot.waitSignal(window.desk.level.opened, timeout=LONG):
         window.open(path)
     idle(window, qtbot)
 
 
 def built(window: Window, qtbot: QtBot) -> None:
-    with qtbot.waitSignal(window.builds.ended, timeout=LONG):
-        assert window.commands.run("build.start")
+    with qtbot.waitSignal(window.desk.builds.ended, timeout=LONG):
+        assert window.desk.commands.run("build.start")
     idle(window, qtbot)
 
 
 def draft(window: Window) -> None:
-    project = window.session.project
+    project = window.desk.document.project
     assert project is not None
-    window.session.set_recipe("Draft", with_value(project.recipe, "draft", 8))
+    window.desk.document.set_recipe("Draft", with_value(project.recipe, "draft", 8))
 
 
 def picture(window: Window) -> np.ndarray:
@@ -98,10 +98,10 @@ def test_build_change_a_lamp_build_again_and_step_between(window: Window, qtbot:
     assert window.strip.build.text() == "Level"
     draft(window)
     shares: list[float] = []
-    window.builds.progress.connect(lambda _s, share, _r: shares.append(share))
+    window.desk.builds.progress.connect(lambda _s, share, _r: shares.append(share))
     built(window, qtbot)
     assert shares and shares[-1] == pytest.approx(1.0, abs=0.02)
-    assert window.session.shown_number == 1 and window.stage.has_light
+    assert window.desk.rope.shown_number == 1 and window.stage.has_light
     assert "Build 1" in window.strip.build.text()
     # Hover: the strip names the object and its light.
     window.stage.go(Camera((2.5, 1.6, 4.5), 0.0, -0.5))
@@ -109,93 +109,98 @@ def test_build_change_a_lamp_build_again_and_step_between(window: Window, qtbot:
     window.stage.pointed.emit(window.stage.spot_at(QPointF(window.stage.rect().center())))
     assert window.strip.where.text().startswith("g/") and "lx" in window.strip.value.text()
     # Select the lamp in the table and triple it on the bench.
-    window.commands.run("step.level")
-    rows = [r.name for r in window.level_bench.model.rows]
-    window.level_bench.table.selectRow(rows.index("lamp"))
-    field = window.level_bench.details.candela.field
+    window.desk.commands.run("step.level")
+    rows = [r.name for r in window.steps["level"].bench.model.rows]
+    window.steps["level"].bench.table.selectRow(rows.index("lamp"))
+    field = window.steps["level"].bench.details.candela.field
     assert field.isVisible() and field.value() == 80.0
     field.setFocus()
     field.selectAll()
     qtbot.keyClicks(field, "240")
     qtbot.keyClick(field, Qt.Key.Key_Return)
-    assert window.session.project is not None and window.session.project.lights["lights/lamp"].intensity == 240.0
-    qtbot.waitUntil(
-        lambda: window.session.stale is not None and window.session.stale.changes == ("1 light",), timeout=LONG
+    assert (
+        window.desk.document.project is not None
+        and window.desk.document.project.lights["lights/lamp"].intensity == 240.0
     )
-    assert "out of date: 1 light" in window.strip.state.text()
+    qtbot.waitUntil(
+        lambda: window.desk.rope.stale is not None and window.desk.rope.stale.changes == ("1 light",), timeout=LONG
+    )
+    assert "out of date: 1 light" in "; ".join(window.strip.state.facts)
     dim = picture(window).mean()
     built(window, qtbot)
-    assert window.session.shown_number == 2
-    assert window.session.shown is not None and "transport" in window.session.shown.manifest.reused
+    assert window.desk.rope.shown_number == 2
+    assert window.desk.rope.shown is not None and "transport" in window.desk.rope.shown.manifest.reused
     assert picture(window).mean() > dim + 5
     # Back along the rope by key, and by clicking the knot.
-    with qtbot.waitSignal(window.session.looking_at, timeout=LONG):
-        window.commands.run("rope.older")
-    assert window.session.shown_number == 1 and "not the newest" in window.strip.state.text()
+    with qtbot.waitSignal(window.desk.rope.looking_at, timeout=LONG):
+        window.desk.commands.run("rope.older")
+    assert window.desk.rope.shown_number == 1 and "not the newest" in "; ".join(window.strip.state.facts)
     y = next(y for knot, y in window.rope.places() if knot.number == 2)
-    with qtbot.waitSignal(window.session.looking_at, timeout=LONG):
+    with qtbot.waitSignal(window.desk.rope.looking_at, timeout=LONG):
         qtbot.mouseClick(window.rope, Qt.MouseButton.LeftButton, pos=QPoint(30, round(y)))
-    assert window.session.shown_number == 2
+    assert window.desk.rope.shown_number == 2
 
 
 def test_undo_and_redo_name_what_they_do_and_survive_on_disk(window: Window, qtbot: QtBot, level: Path) -> None:
     opened(window, qtbot, level)
-    s = window.session
-    assert not window.commands.run("edit.undo")
-    s.select(s.now.scene.node_names.index("lights/lamp"))
-    slider = window.level_bench.details.candela.slider
+    s = window.desk
+    assert not window.desk.commands.run("edit.undo")
+    s.selection.select(s.level.now.scene.node_names.index("lights/lamp"))
+    slider = window.steps["level"].bench.details.candela.slider
     # One drag is one entry, however many values it passes.
     slider.sliderPressed.emit()
     slider.setSliderDown(True)
     for position in (300, 500, 700):
         slider.setValue(position)
     slider.setSliderDown(False)
-    assert s.undo.count() == 1 and s.undo.undoText() == "Change lamp"
-    window.level_bench.details.on.click()
-    assert s.undo.count() == 2
-    window.commands.run("edit.undo")
-    assert s.project.lights["lights/lamp"].enabled
-    window.commands.run("edit.undo")
-    assert s.project.lights == {}
-    window.commands.run("edit.redo")
-    s.save_now()
-    saved = tomllib.loads((s.project.folder / "project.toml").read_text())
-    assert saved["lights"]["lights/lamp"]["intensity"] == s.project.lights["lights/lamp"].intensity
+    assert s.document.undo.count() == 1 and s.document.undo.undoText() == "Change lamp"
+    window.steps["level"].bench.details.on.click()
+    assert s.document.undo.count() == 2
+    window.desk.commands.run("edit.undo")
+    assert s.document.project.lights["lights/lamp"].enabled
+    window.desk.commands.run("edit.undo")
+    assert s.document.project.lights == {}
+    window.desk.commands.run("edit.redo")
+    s.document.save_now()
+    saved = tomllib.loads((s.document.project.folder / "project.toml").read_text())
+    assert saved["lights"]["lights/lamp"]["intensity"] == s.document.project.lights["lights/lamp"].intensity
 
 
 def test_stopping_a_build_leaves_a_barred_knot_and_the_old_picture(window: Window, qtbot: QtBot, level: Path) -> None:
     opened(window, qtbot, level)
     draft(window)
     built(window, qtbot)
-    recipe = with_value(with_value(window.session.project.recipe, "draft", 1), "density.texels_per_metre", 60.0)
-    window.session.set_recipe("Fine", recipe)
-    with qtbot.waitSignal(window.builds.progress, timeout=LONG):
-        window.commands.run("build.start")
-    assert window.build_bench.stop.isEnabled() and not window.build_bench.build.isEnabled()
-    with qtbot.waitSignal(window.builds.ended, timeout=LONG) as signal_:
-        qtbot.mouseClick(window.build_bench.stop, Qt.MouseButton.LeftButton)
+    recipe = with_value(with_value(window.desk.document.project.recipe, "draft", 1), "density.texels_per_metre", 60.0)
+    window.desk.document.set_recipe("Fine", recipe)
+    with qtbot.waitSignal(window.desk.builds.progress, timeout=LONG):
+        window.desk.commands.run("build.start")
+    assert window.steps["build"].bench.stop.isEnabled() and not window.steps["build"].bench.build.isEnabled()
+    with qtbot.waitSignal(window.desk.builds.ended, timeout=LONG) as signal_:
+        qtbot.mouseClick(window.steps["build"].bench.stop, Qt.MouseButton.LeftButton)
     assert signal_.args[1].state == "stopped"
     idle(window, qtbot)
-    assert [k.outcome.state for k in window.session.knots] == ["done", "stopped"]
-    assert window.session.shown_number == 1 and window.stage.has_light
+    assert [k.outcome.state for k in window.desk.rope.knots] == ["done", "stopped"]
+    assert window.desk.rope.shown_number == 1 and window.stage.has_light
 
 
 def test_a_density_changed_during_a_build_is_built_again_with_what_was_shot(
     window: Window, qtbot: QtBot, level: Path
 ) -> None:
     opened(window, qtbot, level)
-    s, bench = window.session, window.build_bench
-    assert s.project is not None
-    finer = with_value(with_value(s.project.recipe, "density.texels_per_metre", 16.0), "light.gather_rays", 1024)
-    s.set_recipe("Finer", finer)
+    s, bench = window.desk, window.steps["build"].bench
+    assert s.document.project is not None
+    finer = with_value(
+        with_value(s.document.project.recipe, "density.texels_per_metre", 16.0), "light.gather_rays", 1024
+    )
+    s.document.set_recipe("Finer", finer)
     ended: list[tuple[int, str]] = []
-    window.builds.ended.connect(lambda number, outcome: ended.append((number, outcome.state)))
+    window.desk.builds.ended.connect(lambda number, outcome: ended.append((number, outcome.state)))
     qtbot.mouseClick(bench.build, Qt.MouseButton.LeftButton)
     shot: list[float] = []
-    window.builds.progress.connect(lambda stage, share, _: shot.append(share) if stage == "transport" else None)
+    window.desk.builds.progress.connect(lambda stage, share, _: shot.append(share) if stage == "transport" else None)
     qtbot.waitUntil(lambda: len(shot) >= 3, timeout=LONG)
     assert not bench.build.isEnabled() and bench.build.text() == "Building"
-    s.edit_brief("Rug finer", lambda b: replace(b, marks={"g/rug": Mark(density=2.0)}))
+    s.document.edit_brief("Rug finer", lambda b: replace(b, marks={"g/rug": Mark(density=2.0)}))
     qtbot.waitUntil(lambda: bench.build.isEnabled(), timeout=LONG)
     assert bench.build.text() == "Build again with the changes"
     assert bench.plan.text().startswith("Changed since it began: marks.")
@@ -203,77 +208,79 @@ def test_a_density_changed_during_a_build_is_built_again_with_what_was_shot(
     qtbot.waitUntil(lambda: len(ended) == 2, timeout=LONG)
     idle(window, qtbot)
     assert ended == [(1, "stopped"), (2, "done")]
-    assert s.shown is not None and s.shown.manifest.kept.rays > 0
+    assert s.rope.shown is not None and s.rope.shown.manifest.kept.rays > 0
     assert "of the rays were there already" in bench.summary.text()
-    assert not s.behind and s.stale is not None and s.stale.fresh
+    assert not s.rope.behind and s.rope.stale is not None and s.rope.stale.fresh
 
 
 def test_stop_is_the_last_word_and_a_build_that_cannot_begin_again_is_told(
     window: Window, qtbot: QtBot, level: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     opened(window, qtbot, level)
-    finer = with_value(window.session.project.recipe, "density.texels_per_metre", 60.0)
-    window.session.set_recipe("Fine", finer)
+    finer = with_value(window.desk.document.project.recipe, "density.texels_per_metre", 60.0)
+    window.desk.document.set_recipe("Fine", finer)
     for stopped in (True, False):
-        with qtbot.waitSignal(window.builds.progress, timeout=LONG):
-            window.commands.run("build.start")
+        with qtbot.waitSignal(window.desk.builds.progress, timeout=LONG):
+            window.desk.commands.run("build.start")
         if not stopped:
 
             def full() -> None:
                 raise BuildError("no build can be begun (No space left on device)", "", "Free some space")
 
-            monkeypatch.setattr(window.builds, "start", full)
-        with qtbot.waitSignal(window.builds.ended, timeout=LONG):
-            window.builds.again()
+            monkeypatch.setattr(window.desk.builds, "start", full)
+        with qtbot.waitSignal(window.desk.builds.ended, timeout=LONG):
+            window.desk.builds.again()
             if stopped:
-                window.builds.stop()
-        assert not window.builds.running
+                window.desk.builds.stop()
+        assert not window.desk.builds.running
         idle(window, qtbot)
-    assert [k.outcome.state for k in window.session.knots] == ["stopped", "stopped"]
-    assert "No space left" in window.notice.text()
+    assert [k.outcome.state for k in window.desk.rope.knots] == ["stopped", "stopped"]
+    assert "No space left" in window.notices.text
 
 
 def test_a_crashed_build_is_told_and_the_window_lives_on(window: Window, qtbot: QtBot, level: Path) -> None:
     opened(window, qtbot, level)
-    window.session.set_recipe("Fine", with_value(window.session.project.recipe, "density.texels_per_metre", 60.0))
-    with qtbot.waitSignal(window.builds.progress, timeout=LONG):
-        window.commands.run("build.start")
-    with qtbot.waitSignal(window.builds.ended, timeout=LONG) as signal_:
-        os.kill(window.builds.pid, signal.SIGKILL)
+    window.desk.document.set_recipe(
+        "Fine", with_value(window.desk.document.project.recipe, "density.texels_per_metre", 60.0)
+    )
+    with qtbot.waitSignal(window.desk.builds.progress, timeout=LONG):
+        window.desk.commands.run("build.start")
+    with qtbot.waitSignal(window.desk.builds.ended, timeout=LONG) as signal_:
+        os.kill(window.desk.builds.pid, signal.SIGKILL)
     assert signal_.args[1].state == "died"
-    assert window.notice.isVisible() and "vanished" in window.notice.text()
+    assert window.notices.isVisible() and "vanished" in window.notices.text
     idle(window, qtbot)
     draft(window)
     built(window, qtbot)
-    assert [k.outcome.state for k in window.session.knots] == ["died", "done"]
-    assert not window.notice.isVisible()
+    assert [k.outcome.state for k in window.desk.rope.knots] == ["died", "done"]
+    assert not window.notices.isVisible()
 
 
 def test_reopening_shows_the_last_build_without_building(qtbot: QtBot, window: Window, level: Path) -> None:
     opened(window, qtbot, level)
     draft(window)
     built(window, qtbot)
-    project = window.session.project.folder
-    window.session.save_now()
+    project = window.desk.document.project.folder
+    window.desk.document.save_now()
     second = Window(Preferences())
     qtbot.addWidget(second)
     second.show()
     opened(second, qtbot, project)
-    qtbot.waitUntil(lambda: second.session.shown_number == 1, timeout=LONG)
-    assert second.stage.has_light and second.session.stale.fresh
-    assert second.session.project.recipe.draft == 8
+    qtbot.waitUntil(lambda: second.desk.rope.shown_number == 1, timeout=LONG)
+    assert second.stage.has_light and second.desk.rope.stale.fresh
+    assert second.desk.document.project.recipe.draft == 8
     second.close()
 
 
 def test_light_appears_while_the_build_runs(window: Window, qtbot: QtBot, level: Path) -> None:
     opened(window, qtbot, level)
-    window.session.set_recipe("Rays", with_value(window.session.project.recipe, "light.gather_rays", 1024))
-    with qtbot.waitSignal(window.builds.picture, timeout=LONG):
-        window.commands.run("build.start")
-    assert window.stage.has_light and window.builds.running
-    assert window.strip.state.text().startswith("rough")
-    window.commands.run("build.stop")
-    qtbot.waitUntil(lambda: not window.builds.running, timeout=LONG)
+    window.desk.document.set_recipe("Rays", with_value(window.desk.document.project.recipe, "light.gather_rays", 1024))
+    with qtbot.waitSignal(window.desk.builds.picture, timeout=LONG):
+        window.desk.commands.run("build.start")
+    assert window.stage.has_light and window.desk.builds.running
+    assert "; ".join(window.strip.state.facts).startswith("rough")
+    window.desk.commands.run("build.stop")
+    qtbot.waitUntil(lambda: not window.desk.builds.running, timeout=LONG)
 
 
 def test_the_exposure_follows_the_first_build_and_then_stays(window: Window, qtbot: QtBot, level: Path) -> None:
@@ -283,10 +290,10 @@ def test_the_exposure_follows_the_first_build_and_then_stays(window: Window, qtb
     built(window, qtbot)
     first = window.stage.look.exposure
     assert first == pytest.approx(window.stage.exposure_for_view(), rel=0.01)
-    window.session.set_light("lights/lamp", LightChange(800.0))
+    window.desk.document.set_light("lights/lamp", LightChange(800.0))
     built(window, qtbot)
     assert window.stage.look.exposure == first
-    window.commands.run("stage.expose")
+    window.desk.commands.run("stage.expose")
     bright = window.stage.look.exposure
     assert bright < first / 4
     # Looking elsewhere adapts it, unless it is held.
@@ -294,7 +301,7 @@ def test_the_exposure_follows_the_first_build_and_then_stays(window: Window, qtb
         window.stage.go(Camera((2.0, 1.9, 2.3), 0.0, -1.5))
     close = window.stage.look.exposure
     assert close != bright
-    window.commands.run("stage.follow")
+    window.desk.commands.run("stage.follow")
     assert window.strip.exposure.text().endswith("held")
     with qtbot.waitSignal(window.stage.rested, timeout=LONG):
         window.stage.go(Camera((4.8, 0.3, 4.8), 2.3, 0.0))
@@ -303,9 +310,9 @@ def test_the_exposure_follows_the_first_build_and_then_stays(window: Window, qtb
 
 def test_troubles_are_told_in_the_window(window: Window, qtbot: QtBot, tmp_path: Path) -> None:
     (tmp_path / "bad.gltf").write_text("{")
-    with qtbot.waitSignal(window.session.trouble, timeout=LONG):
+    with qtbot.waitSignal(window.desk.telling.changed, timeout=LONG):
         window.open(tmp_path / "bad.gltf")
-    assert window.notice.isVisible() and "not valid JSON" in window.notice.text()
+    assert window.notices.isVisible() and "not valid JSON" in window.notices.text
     assert "Drop a level here" in window.stage.message
 
 
@@ -325,29 +332,29 @@ def test_a_build_of_another_shape_is_shown_as_it_was(window: Window, qtbot: QtBo
     opened(window, qtbot, level)
     draft(window)
     built(window, qtbot)
-    assert window.stage.scene_shown is window.session.now.scene
-    folder = window.session.project.folder
-    window.session.save_now()
+    assert window.stage.scene_shown is window.desk.level.now.scene
+    folder = window.desk.document.project.folder
+    window.desk.document.save_now()
     b = LevelBuilder()
     b.material("wall", (0.6, 0.5, 0.4))
     b.add("g", "room", room(9, 3, 5), "wall")
     b.light("lamp", Light("lamp", "point", (1, 1, 1), 80.0), at(2, 2, 2))
     level_file(level.parent, b)
-    with qtbot.waitSignal(window.session.opened, timeout=LONG):
+    with qtbot.waitSignal(window.desk.level.opened, timeout=LONG):
         window.open(folder)
     idle(window, qtbot)
     shown = window.stage.scene_shown
-    assert shown is not window.session.now.scene
+    assert shown is not window.desk.level.now.scene
     assert np.ptp(shown.corners[..., 0]) == pytest.approx(5) and "g/rug" in shown.node_names
-    assert window.session.stale.changes[-1] == "level" and "out of date" in window.strip.state.text()
+    assert window.desk.rope.stale.changes[-1] == "level" and "out of date" in "; ".join(window.strip.state.facts)
 
 
 def test_drag_and_drop_and_recent_levels(window: Window, qtbot: QtBot, level: Path, tmp_path: Path) -> None:
     (tmp_path / "notes.txt").write_text("x")
     assert not drop(window, tmp_path / "notes.txt")
-    with qtbot.waitSignal(window.session.opened, timeout=LONG):
+    with qtbot.waitSignal(window.desk.level.opened, timeout=LONG):
         assert drop(window, level)
-    assert window.preferences.recent == [str(level)]
+    assert window.desk.preferences.recent == [str(level)]
     assert Preferences.load().recent == [str(level)]
     idle(window, qtbot)
 
@@ -356,9 +363,9 @@ def test_picking_on_the_stage_and_in_the_table_agree(window: Window, qtbot: QtBo
     opened(window, qtbot, level)
     window.stage.go(Camera((2.5, 2.5, 2.5), 0.0, np.radians(-88)))
     qtbot.mouseClick(window.stage, Qt.MouseButton.LeftButton, pos=window.stage.rect().center())
-    s = window.session
-    assert s.now.scene.node_names[s.selection] == "g/rug"
-    bench = window.level_bench
+    s = window.desk
+    assert s.level.now.scene.node_names[s.selection.node] == "g/rug"
+    bench = window.steps["level"].bench
     chosen = bench.table.selectionModel().selectedRows()
     assert bench.model.at(chosen[0].row()).name == "rug"
     assert bench.details.name.text() == "rug"
@@ -368,7 +375,7 @@ def test_picking_on_the_stage_and_in_the_table_agree(window: Window, qtbot: QtBo
     shown = window.stage.scene_shown
     assert shown.node_names[window.stage.look.selected] == "g/rug"
     before = window.stage.camera
-    window.commands.run("stage.focus")
+    window.desk.commands.run("stage.focus")
     assert window.stage.camera != before
     bench.filter.setText("point")
     assert bench.model.rowCount() == 1
@@ -415,9 +422,9 @@ def test_hands_orbit_pan_look_fly_and_zoom(window: Window, qtbot: QtBot, level: 
     qtbot.keyRelease(stage, Qt.Key.Key_W)
     assert np.dot(np.array(stage.camera.eye) - before.eye, before.forward) > 0
     perspective = stage.camera
-    window.commands.run("stage.plan")
+    window.desk.commands.run("stage.plan")
     assert stage.camera.plan and window.strip.eye.text() == "plan"
-    window.commands.run("stage.plan")
+    window.desk.commands.run("stage.plan")
     assert stage.camera == perspective
 
 
@@ -428,23 +435,23 @@ def test_views_exposure_and_texels_change_the_picture_and_the_strip(window: Wind
     window.stage.go(Camera((2.5, 1.6, 4.6), 0.0, -0.35))
     seen = []
     for view in ("result", "surface", "light", "direct", "bounced", "texels", "noise"):
-        window.commands.run(f"view.{view}")
+        window.desk.commands.run(f"view.{view}")
         seen.append(picture(window))
     for i, a in enumerate(seen):
         assert all(np.abs(a - b).mean() > 1.0 for b in seen[:i])
-    window.commands.run("view.light")
+    window.desk.commands.run("view.light")
     smooth = picture(window)
-    window.commands.run("stage.texels")
+    window.desk.commands.run("stage.texels")
     assert window.strip.filter.text() == "by texel" and np.abs(picture(window) - smooth).mean() > 0.3
     before = picture(window).mean()
-    window.commands.run("stage.brighter")
+    window.desk.commands.run("stage.brighter")
     assert picture(window).mean() > before
 
 
 def test_steps_show_their_bench_and_none_is_empty(window: Window) -> None:
-    for step in STEPS:
+    for step in (kind.id for kind in ORDER):
         window.top.steps[step].click()
-        assert window.benches.currentWidget() is window.bench_of[step]
+        assert window.benches.currentWidget() is window.steps[step].bench
         assert window.top.steps[step].isChecked()
 
 
@@ -474,7 +481,7 @@ def test_the_finder_finds_and_acts(window: Window, qtbot: QtBot) -> None:
     qtbot.keyClicks(window.finder.field, "step rec")
     assert window.finder.list.count() == 1
     qtbot.keyClick(window.finder.field, Qt.Key.Key_Return)
-    assert window.step == "Recipe"
+    assert window.step.title == "Recipe"
     assert matches("vi di", "View: direct light") and not matches("x", "View: direct light")
 
 
@@ -485,7 +492,7 @@ def test_the_bench_folds_away_in_narrow_windows(window: Window) -> None:
     window.resize(1024, 700)
     QApplication.processEvents()
     assert not window.bench_frame.isVisible()
-    window.commands.run("window.bench")
+    window.desk.commands.run("window.bench")
     assert window.bench_frame.isVisible()
 
 

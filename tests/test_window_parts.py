@@ -15,8 +15,8 @@ from pytestqt.qtbot import QtBot
 
 from helpers import floor, level_file
 from ropebell.app import palette
-from ropebell.app.benches.parts import Scale, TunedNumber
-from ropebell.app.benches.recipe import bounce_words
+from ropebell.app.parts import Scale, TunedNumber
+from ropebell.app.steps.recipe.bench import bounce_words
 from ropebell.app.preferences import Preferences
 from ropebell.app.reading import Knot
 from ropebell.app.rope import Rope, knot_words
@@ -173,33 +173,36 @@ def test_the_recipe_bench_changes_the_recipe_undoably(qtbot: QtBot, tmp_path: Pa
     window = Window(Preferences())
     qtbot.addWidget(window)
     window.show()
-    with qtbot.waitSignal(window.session.opened, timeout=LONG):
+    with qtbot.waitSignal(window.desk.level.opened, timeout=LONG):
         window.open(level_file(tmp_path, b))
-    s, bench = window.session, window.recipe_bench
-    window.commands.run("step.recipe")
+    s, bench = window.desk, window.steps["recipe"].bench
+    window.desk.commands.run("step.recipe")
     bench.names.setCurrentIndex(2)
     bench.names.activated.emit(2)
     qtbot.mouseClick(bench.draft.button(2), Qt.MouseButton.LeftButton)
-    assert (s.project.recipe.name, s.project.recipe.draft) == ("final", 4)
+    assert (s.document.project.recipe.name, s.document.project.recipe.draft) == ("final", 4)
     assert "5 tx/m with 128 rays" in bench.draft_words.text()
     bench.numbers["light.gather_rays"].field.setValue(300)
-    assert s.project.recipe.light.gather_rays == 300
+    assert s.document.project.recipe.light.gather_rays == 300
     assert "final has 512" in bench.numbers["light.gather_rays"].note.text()
     bench.converged.click()
-    assert s.project.recipe.light.bounces == 4 and bench.bounces.isEnabled()
-    assert [s.undo.text(i) for i in range(s.undo.count())] == [
+    assert s.document.project.recipe.light.bounces == 4 and bench.bounces.isEnabled()
+    assert [s.document.undo.text(i) for i in range(s.document.undo.count())] == [
         "Use recipe final", "Build as ¼", "Change gather rays", "Change bounces",
     ]  # fmt: skip
-    qtbot.waitUntil(lambda: s.stale is not None and not s.jobs.busy, timeout=LONG)
+    qtbot.waitUntil(lambda: s.rope.stale is not None and not s.jobs.busy, timeout=LONG)
     assert "texels" in bench.cost.text()
     # The sun is tuned in lux.
-    s.select(s.now.scene.node_names.index("lights/sun"))
-    window.commands.run("step.level")
-    assert window.level_bench.details.lux.isVisible() and not window.level_bench.details.candela.isVisible()
-    window.level_bench.details.on.click()
-    assert not s.project.lights["lights/sun"].enabled
-    window.level_bench.details.reset.click()
-    assert s.project.lights == {}
+    s.selection.select(s.level.now.scene.node_names.index("lights/sun"))
+    window.desk.commands.run("step.level")
+    assert (
+        window.steps["level"].bench.details.lux.isVisible()
+        and not window.steps["level"].bench.details.candela.isVisible()
+    )
+    window.steps["level"].bench.details.on.click()
+    assert not s.document.project.lights["lights/sun"].enabled
+    window.steps["level"].bench.details.reset.click()
+    assert s.document.project.lights == {}
     window.close()
 
 
@@ -220,10 +223,10 @@ def test_the_look_can_be_changed_and_is_remembered(qtbot: QtBot) -> None:
     window = Window(Preferences())
     qtbot.addWidget(window)
     window.show()
-    window.commands.run("window.look")
+    window.desk.commands.run("window.look")
     assert palette.THEME.name == "light" and Preferences.load().look == "light"
     assert near(pixels(window.rope), palette.LIGHT.sunk) > 10_000
-    window.commands.run("window.look")
+    window.desk.commands.run("window.look")
     window.close()
 
 
@@ -244,7 +247,7 @@ def test_a_fault_in_a_slot_is_told_and_logged_and_the_window_lives(
         raise ZeroDivisionError("planted")
     except ZeroDivisionError as error:
         sys.excepthook(type(error), error, error.__traceback__)
-    assert window.notice.isVisible() and "planted" in window.notice.text()
+    assert window.notices.isVisible() and "planted" in window.notices.text
     assert "planted" in preferences_file().with_name("faults.log").read_text()
     assert "Traceback" in capsys.readouterr().err
     window.close()

@@ -42,6 +42,10 @@ class GraphicsError(RopeBellError):
     """The stage cannot be drawn on this machine."""
 
 
+class RelightError(RopeBellError):
+    """A build's light cannot be shown otherwise than it was built."""
+
+
 class BuildError(RopeBellError):
     """A build could not be carried out."""
 

@@ -1,243 +1,212 @@
-"""Everything the window can do, as commands, with their keys and menus."""
+"""What the frame itself can do, as commands, with their keys and menus; steps add their own."""
 
 from __future__ import annotations
 
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from PyQt6.QtGui import QAction, QKeySequence, QShortcut
-from PyQt6.QtWidgets import QMenu
+from PyQt6.QtWidgets import QInputDialog, QMenu, QWidget
 
 from ropebell.app.commands import Command
-from ropebell.app.stage.renderer import VIEWS
+from ropebell.app.desk import Desk
+from ropebell.app.exposure import Exposure
+from ropebell.app.frame import TopBar
+from ropebell.app.picture import Picture
+from ropebell.app.places import Places
+from ropebell.app.relight import ALL_BOUNCES
+from ropebell.app.strip import Strip
+from ropebell.app.variants import Variants
+from ropebell.app.views import View
 
-if TYPE_CHECKING:
-    from ropebell.app.window import Window
-
-STEPS = ("Level", "Charts", "Lights", "Recipe", "Build", "Faults", "Hunt", "Compare", "Deliver")
+# Single bounces that are stepped through; later ones are too dark to look at.
+MOST_LOOKS = 6
 
 
-class Actions:
-    """Registers the window's commands.
+def stage_commands(desk: Desk, picture: Picture, exposure: Exposure, views: tuple[View, ...]) -> list[Command]:
+    """Looking at the picture, in every step."""
+    stage, showing = desk.stage, desk.showing
+    opened = lambda: desk.level.now is not None  # noqa: E731 - a condition, not a function of its own
+    chosen = lambda: bool(desk.selection.chosen)  # noqa: E731
+    lit = lambda: stage.has_light  # noqa: E731
+    return [
+        Command("stage.focus", "Go to the selection", lambda: _focus(desk, picture), "F", chosen),
+        Command("stage.all", "See the whole level", stage.see_all, "Home", opened),
+        Command("stage.plan", "Plan view or perspective", stage.toggle_plan, "P", opened),
+        Command("stage.front", "Front view", partial(stage.toggle_plan, "front"), "", opened),
+        Command("stage.side", "Side view", partial(stage.toggle_plan, "side"), "", opened),
+        Command("stage.walk", "Walk at eye height, or fly", lambda: _walk(desk, picture), "G", opened),
+        Command("stage.texels", "Show smooth or by texel", lambda: _by_texel(desk, picture), "T", opened),
+        Command("stage.expose", "Expose for what is in the picture", exposure.reset, "X", lit),
+        Command("stage.follow", "Exposure follows the view, or is held", exposure.toggle_follow, "Shift+X"),
+        Command("stage.brighter", "Brighter by half a stop", partial(exposure.add_stops, 0.5), "+"),
+        Command("stage.darker", "Darker by half a stop", partial(exposure.add_stops, -0.5), "-"),
+        Command("stage.near", "Near or far set of pages", picture.toggle_near, "", opened),
+        Command("stage.movers", "Moving things by probes or by what is below", picture.toggle_movers, "", opened),
+        Command("light.only", "Only the selected lights, or all", lambda: _only_selected(desk), "O", opened),
+        Command("light.bounce", "One bounce after the other", lambda: _next_bounce(desk), "B", opened),
+        Command("show.hide", "Hide the selection", showing.hide_selected, "Ctrl+H", chosen),
+        Command("show.only", "Show the selection alone", showing.only_selected, "Ctrl+J", chosen),
+        Command("show.all", "Show everything", showing.everything, "Ctrl+Shift+H", opened),
+        Command("show.lights", "Show lights and emitters alone", showing.only_lights, "", opened),
+        Command("show.unlit", "Show all but lights and emitters", showing.all_but_lights, "", opened),
+        *(
+            Command(f"view.{v.id}", f"View: {v.title.lower()}", partial(desk.show_view, v), v.key, opened)
+            for v in views
+        ),
+    ]
+
+
+def _focus(desk: Desk, picture: Picture) -> None:
+    desk.stage.focus_on(picture.node_on_stage(desk.selection.node))
+
+
+def _by_texel(desk: Desk, picture: Picture) -> None:
+    desk.stage.look.by_texel = not desk.stage.look.by_texel
+    desk.stage.redraw()
+    picture.changed.emit()
+
+
+def _walk(desk: Desk, picture: Picture) -> None:
+    stage = desk.stage
+    if not stage.walking:
+        floor = stage.floor_below_eye()
+        if floor is None:
+            desk.tell("There is no floor below to walk on. Move over a floor and try again.", "place")
+            return
+        stage.stand_at(floor)
+    desk.telling.over("place")
+    stage.walking = not stage.walking
+    picture.changed.emit()
+
+
+def _only_selected(desk: Desk) -> None:
+    relighter = desk.relighter
+    if relighter.why_not:
+        desk.tell(relighter.why_not, "relight")
+        return
+    desk.telling.over("relight")
+    relighter.set_only_selected(not relighter.only_selected)
+
+
+def _next_bounce(desk: Desk) -> None:
+    """Direct light alone, then one bounce after the other, then all again."""
+    relighter = desk.relighter
+    if relighter.why_not:
+        desk.tell(relighter.why_not, "relight")
+        return
+    desk.telling.over("relight")
+    bounce = relighter.bounce + 1
+    relighter.set_bounce(bounce if bounce <= min(relighter.bounces, MOST_LOOKS) else ALL_BOUNCES)
+
+
+class Menus:
+    """Fills the menus of the frame.
 
     Args:
-        window: whose methods they call.
+        window: owns them, and the shortcuts.
     """
 
-    def __init__(self, window: Window) -> None:
-        self._window = window
-
-    def register(self) -> None:
-        """Add every command with its key, and fill the menus."""
-        opened = lambda: self._window.session.now is not None  # noqa: E731 - a condition, not a function of its own
-        chosen = lambda: bool(self._window.session.chosen)  # noqa: E731
-        relights = lambda: self._window.relighter.ready  # noqa: E731
-        lit = lambda: self._window.stage.has_light  # noqa: E731
-        self._window.commands.add(
-            Command("file.open", "Open a level or project", self._window.ask_and_open, "Ctrl+O"),
-            Command("file.sample", "Open the sample level", self._window.open_sample),
-            Command("file.reload", "Read the level again", self._window.reload, "Ctrl+R", opened),
-            Command("edit.undo", "Undo", self._window.session.undo.undo, "Ctrl+Z", self._window.session.undo.canUndo),
-            Command(
-                "edit.redo", "Redo", self._window.session.undo.redo, "Ctrl+Shift+Z", self._window.session.undo.canRedo
-            ),
-            Command("find.command", "Find a command", self._window.finder.popup, "Ctrl+Space"),
-            Command(
-                "build.start",
-                "Build",
-                self._window.start_build,
-                "Ctrl+B",
-                lambda: self._window.can_build,
-            ),
-            Command(
-                "build.stop", "Stop the build", self._window.builds.stop, "Ctrl+.", lambda: self._window.builds.running
-            ),
-            Command(
-                "rope.older",
-                "Look at the build before",
-                lambda: self._window.session.step_build(-1),
-                "Alt+Up",
-                opened,
-            ),
-            Command(
-                "rope.newer",
-                "Look at the build after",
-                lambda: self._window.session.step_build(1),
-                "Alt+Down",
-                opened,
-            ),
-            Command(
-                "stage.focus",
-                "Go to the selection",
-                self._window.focus,
-                "F",
-                lambda: self._window.session.selection >= 0,
-            ),
-            Command("stage.all", "See the whole level", self._window.stage.see_all, "Home", opened),
-            Command("stage.plan", "Plan view or perspective", self._window.stage.toggle_plan, "P", opened),
-            Command("stage.texels", "Show smooth or by texel", self._window.toggle_by_texel, "T", opened),
-            Command("stage.expose", "Expose for what is in the picture", self._window.exposure.reset, "X", lit),
-            Command(
-                "stage.follow", "Exposure follows the view, or is held", self._window.exposure.toggle_follow, "Shift+X"
-            ),
-            Command(
-                "stage.brighter",
-                "Brighter by half a stop",
-                partial(self._window.exposure.add_stops, 0.5),
-                "+",
-            ),
-            Command("stage.darker", "Darker by half a stop", partial(self._window.exposure.add_stops, -0.5), "-"),
-            Command("show.hide", "Hide the selection", self._window.showing.hide_selected, "Ctrl+H", chosen),
-            Command("show.only", "Show the selection alone", self._window.showing.only_selected, "Ctrl+J", chosen),
-            Command("show.listed", "Show only what the table lists", self._window.show_listed, "", opened),
-            Command("light.only", "Only the selected lights, or all", self._window.toggle_only_selected, "O", relights),
-            Command("light.bounce", "One bounce after the other", self._window.next_bounce, "B", relights),
-            Command("variant.keep", "Keep what is decided as a variant", self._window.ask_variant, "", opened),
-            Command("place.keep", "Keep this view as a place", self._window.places.keep, "Ctrl+D", opened),
-            Command("show.all", "Show everything", self._window.showing.everything, "Ctrl+Shift+H", opened),
-            Command("show.lights", "Show lights and emitters alone", self._window.showing.only_lights, "", opened),
-            Command("show.unlit", "Show all but lights and emitters", self._window.showing.all_but_lights, "", opened),
-            Command(
-                "select.branch", "Select the branch of the selection", self._window.showing.select_branch, "", chosen
-            ),
-            Command("mark.guard", "Guard the selection, or free it", self._window.showing.toggle_guard, "", chosen),
-            Command("guard.level", "Guard the level, or free it", self._window.showing.toggle_level_guard, "", opened),
-            Command("stage.front", "Front view", partial(self._window.stage.toggle_plan, "front"), "", opened),
-            Command("stage.side", "Side view", partial(self._window.stage.toggle_plan, "side"), "", opened),
-            Command("stage.near", "Near or far set of pages", self._window.picture.toggle_near, "", opened),
-            Command(
-                "stage.movers",
-                "Moving things by probes or by what is below",
-                self._window.picture.toggle_movers,
-                "",
-                opened,
-            ),
-            Command("stage.walk", "Walk at eye height, or fly", self._window.toggle_walk, "G", opened),
-            Command(
-                "find.faces", "Find faces by material or property", self._window.face_finder.popup, "Ctrl+F", opened
-            ),
-            Command("window.bench", "Fold the bench away or bring it back", self._window.toggle_bench, "F9"),
-            Command("window.look", "Light or dark look", self._window.toggle_look),
-            Command("window.quit", "Close the window", self._window.quit, "Ctrl+Q"),
-        )
-        for number, (view, title) in enumerate(VIEWS.items(), 1):
-            self._window.commands.add(
-                Command(
-                    f"view.{view}",
-                    f"View: {title.lower()}",
-                    partial(self._window.set_view, view),
-                    str(number),
-                    opened,
-                )
-            )
-        for step in STEPS:
-            self._window.commands.add(
-                Command(f"step.{step.lower()}", f"Step: {step}", partial(self._window.go_to_step, step))
-            )
-        for command in self._window.commands.all():
+    def __init__(
+        self, window: QWidget, desk: Desk, top: TopBar, strip: Strip, views: tuple[View, ...], places: Places,
+        variants: Variants,
+    ) -> None:  # fmt: skip
+        self._window, self._desk, self._top, self._strip = window, desk, top, strip
+        self._places, self._variants = places, variants
+        for command in desk.commands.all():
             if command.key:
-                shortcut = QShortcut(QKeySequence(command.key), self._window)
-                shortcut.activated.connect(lambda command=command: self._window.commands.run(command.id))
-        self._fill_menus()
+                shortcut = QShortcut(QKeySequence(command.key), window)
+                shortcut.activated.connect(lambda command=command: desk.commands.run(command.id))
+        self._menu = QMenu(window)
+        top.menu_button.setMenu(self._menu)
+        self._menu.aboutToShow.connect(self._fill_main)
+        light = [f"view.{v.id}" for v in views] + ["light.only", "light.bounce"]
+        for button, commands in (
+            (strip.view, light),
+            (strip.exposure, ("stage.brighter", "stage.darker", "stage.expose", "stage.follow")),
+            (strip.filter, ("stage.texels",)),
+            (strip.hidden, ("show.all", "show.only", "show.hide", "show.listed", "show.lights", "show.unlit")),
+        ):
+            for command_id in commands:
+                self._add(button.menu(), command_id)
+        self._place_menu = self._sub(strip.eye.menu(), "Places", self._fill_places)
+        self._group_menu = self._sub(strip.hidden.menu(), "Groups", self._fill_groups)
+        for command_id in ("stage.plan", "stage.front", "stage.side", "stage.walk", "stage.all", "stage.focus"):
+            self._add(strip.eye.menu(), command_id)
 
-    def _fill_menus(self) -> None:
-        self._menu = QMenu(self._window)
-        self._window.top.menu_button.setMenu(self._menu)
-        self._menu.aboutToShow.connect(self._fill_main_menu)
-        for view in VIEWS:
-            self._add_to(self._window.strip.view.menu(), f"view.{view}")
-        for command in ("light.only", "light.bounce"):
-            self._add_to(self._window.strip.view.menu(), command)
-        for command in ("stage.brighter", "stage.darker", "stage.expose", "stage.follow"):
-            self._add_to(self._window.strip.exposure.menu(), command)
-        self._add_to(self._window.strip.filter.menu(), "stage.texels")
-        for command in ("show.all", "show.only", "show.hide", "show.listed", "show.lights", "show.unlit"):
-            self._add_to(self._window.strip.hidden.menu(), command)
-        eye = self._window.strip.eye.menu()
-        assert eye is not None
-        self._places = eye.addMenu("Places")
-        eye.aboutToShow.connect(self._fill_places)
-        menu = self._window.strip.hidden.menu()
+    @staticmethod
+    def _sub(menu: QMenu | None, title: str, fill: object) -> QMenu:
         assert menu is not None
-        self._groups = menu.addMenu("Groups")
-        menu.aboutToShow.connect(self._fill_groups)
-        for command in ("stage.plan", "stage.front", "stage.side", "stage.walk", "stage.all", "stage.focus"):
-            self._add_to(self._window.strip.eye.menu(), command)
+        inner = menu.addMenu(title)
+        assert inner is not None
+        menu.aboutToShow.connect(fill)  # type: ignore[arg-type]
+        return inner
 
-    def _add_to(self, menu: QMenu | None, command_id: str) -> None:
+    def _add(self, menu: QMenu | None, command_id: str) -> QAction:
         assert menu is not None
-        command = self._window.commands.get(command_id)
+        command = self._desk.commands.get(command_id)
         title = command.title.removeprefix("View: ")
         action = QAction(title[0].upper() + title[1:], menu)
         # Shown beside the title only: the window's own shortcut acts.
         action.setText(f"{action.text()}\t{QKeySequence(command.key).toString()}")
-        action.triggered.connect(lambda: self._window.commands.run(command_id))
+        action.triggered.connect(lambda: self._desk.commands.run(command_id))
         menu.addAction(action)
+        return action
 
-    def _add_variants(self) -> None:
-        menu = self._menu.addMenu("Variants")
-        assert menu is not None
-        self._add_to(menu, "variant.keep")
-        variants = self._window.variants
-        for name in variants.names():
-            action = menu.addAction(f"Go to {name}")
+    def _add_each(self, menu: QMenu | None, names: list[str], word: str, act: object) -> None:
+        for name in names if menu is not None else ():
+            action = menu.addAction(f"{word}{name}") if menu is not None else None
             if action is not None:
-                action.triggered.connect(lambda _=False, name=name: variants.go(name))
-        for name in variants.names():
-            action = menu.addAction(f"Drop {name}")
-            if action is not None:
-                action.triggered.connect(lambda _=False, name=name: variants.drop(name))
+                action.triggered.connect(lambda _=False, name=name: act(name))  # type: ignore[operator]
 
     def _fill_places(self) -> None:
-        assert self._places is not None
-        self._places.clear()
-        self._add_to(self._places, "place.keep")
-        places = self._window.places
-        for name in places.names():
-            action = self._places.addAction(name)
-            if action is not None:
-                action.triggered.connect(lambda _=False, name=name: places.go(name))
-        drop = self._places.addMenu("Drop a place") if places.names() else None
-        for name in places.names() if drop is not None else ():
-            action = drop.addAction(name) if drop is not None else None
-            if action is not None:
-                action.triggered.connect(lambda _=False, name=name: places.drop(name))
+        self._place_menu.clear()
+        self._add(self._place_menu, "place.keep")
+        names = self._places.names()
+        self._add_each(self._place_menu, names, "", self._places.go)
+        if names:
+            self._add_each(self._place_menu.addMenu("Drop a place"), names, "", self._places.drop)
 
     def _fill_groups(self) -> None:
-        assert self._groups is not None
-        self._groups.clear()
-        showing = self._window.showing
+        self._group_menu.clear()
+        showing = self._desk.showing
         for group in showing.groups():
-            action = self._groups.addAction(group)
+            action = self._group_menu.addAction(group)
             if action is not None:
                 action.setCheckable(True)
                 action.setChecked(showing.is_shown(group))
                 action.triggered.connect(lambda _=False, group=group: showing.toggle_group(group))
 
-    def _fill_main_menu(self) -> None:
-        self._menu.clear()
-        self._add_to(self._menu, "file.open")
-        for path in self._window.preferences.recent[:6]:
-            action = self._menu.addAction(f"    {Path(path).name}")
+    def _fill_main(self) -> None:
+        desk, menu = self._desk, self._menu
+        menu.clear()
+        self._add(menu, "file.open")
+        for path in desk.preferences.recent[:6]:
+            action = menu.addAction(f"    {Path(path).name}")
             if action is not None:
                 action.setToolTip(path)
-                action.triggered.connect(lambda _=False, path=path: self._window.open(Path(path)))
-        self._add_variants()
+                action.triggered.connect(lambda _=False, path=path: desk.open_path(Path(path)))
+        variants = menu.addMenu("Variants")
+        self._add(variants, "variant.keep")
+        self._add_each(variants, self._variants.names(), "Go to ", self._variants.go)
+        self._add_each(variants, self._variants.names(), "Drop ", self._variants.drop)
         groups = (
-            ("file.reload",),
-            ("edit.undo", "edit.redo"),
-            ("build.start", "build.stop"),
-            ("rope.older", "rope.newer"),
+            ("file.reload",), ("edit.undo", "edit.redo"), ("build.start", "build.stop"), ("rope.older", "rope.newer"),
             ("window.bench", "window.look", "window.quit"),
-        )
+        )  # fmt: skip
+        undo = desk.document.undo
         for group in groups:
-            self._menu.addSeparator()
+            menu.addSeparator()
             for command_id in group:
-                self._add_to(self._menu, command_id)
-                action = self._menu.actions()[-1]
-                action.setEnabled(self._window.commands.get(command_id).enabled())
-                if command_id == "edit.undo" and self._window.session.undo.canUndo():
-                    action.setText(f"Undo: {self._window.session.undo.undoText()}\tCtrl+Z")
-                if command_id == "edit.redo" and self._window.session.undo.canRedo():
-                    action.setText(f"Redo: {self._window.session.undo.redoText()}\tCtrl+Shift+Z")
+                action = self._add(menu, command_id)
+                action.setEnabled(desk.commands.get(command_id).enabled())
+                if command_id == "edit.undo" and undo.canUndo():
+                    action.setText(f"Undo: {undo.undoText()}\tCtrl+Z")
+                if command_id == "edit.redo" and undo.canRedo():
+                    action.setText(f"Redo: {undo.redoText()}\tCtrl+Shift+Z")
+
+    def ask_variant(self) -> None:
+        """Ask for a name and keep what is decided now as a variant."""
+        name, done = QInputDialog.getText(self._window, "Keep a variant", "Name of the variant")
+        if done and name.strip():
+            self._variants.keep(name.strip())

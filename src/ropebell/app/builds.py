@@ -10,9 +10,10 @@ from pathlib import Path
 import numpy as np
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
+from ropebell.app.desk import Desk
 from ropebell.app.reading import Opened
-from ropebell.app.session import Session
-from ropebell.app.stage.renderer import Charted, Half, Vertices, charted_on, to_half, vertex_table
+from ropebell.app.stage.drawn import Charted, charted_on, vertex_table
+from ropebell.app.stage.picture import StagePicture
 from ropebell.build import events, stages
 from ropebell.build.request import Request
 from ropebell.build.result import Outcome
@@ -22,7 +23,7 @@ from ropebell.build.store import Store
 from ropebell.charts.texels import Texels
 from ropebell.errors import BuildError
 from ropebell.level.finding import Finding
-from ropebell.level.model import F32, I32
+from ropebell.level.model import I32
 from ropebell.light.pages import to_pages
 from ropebell.light.view import View
 
@@ -46,20 +47,13 @@ class Step:
 
 @dataclass(frozen=True, eq=False)
 class LivePicture:
-    """Light of a build that still runs.
+    """Light of a build that still runs, on the level as it was when the build began.
 
     Attributes:
-        charted: where the level's triangles lie on its pages.
-        pages: (P, H, W, 3) float32 lux.
-        half: the same as the stage draws it.
-        vertices: of the level, placed on these pages.
         what: what it is, for the strip.
     """
 
-    charted: Charted
-    pages: F32
-    half: Half
-    vertices: Vertices
+    picture: StagePicture
     what: str
 
 
@@ -82,9 +76,9 @@ class Builds(QObject):
     warned = pyqtSignal(list)
     ended = pyqtSignal(int, object)
 
-    def __init__(self, session: Session, parent: QObject | None = None) -> None:
+    def __init__(self, desk: Desk, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self._session = session
+        self._desk = desk
         self._process: BuildProcess | None = None
         self.number = 0
         self.steps: dict[str, Step] = {}
@@ -97,7 +91,7 @@ class Builds(QObject):
         self._timer = QTimer(self)
         self._timer.setInterval(POLL_MS)
         self._timer.timeout.connect(self._follow)
-        session.stale_changed.connect(self._expect_another)
+        desk.rope.stale_changed.connect(self._expect_another)
 
     @property
     def running(self) -> bool:
@@ -115,16 +109,17 @@ class Builds(QObject):
         Raises:
             BuildError: the project's folder cannot be written.
         """
-        now = self._session.now
+        now = self._desk.level.now
         if now is None or self.running:
             return
-        self._session.save_now()
         try:
-            now.project.save()
+            self._desk.document.save_for_build()
             folder = next_build_folder(now.project.builds)
         except OSError as error:
             remedy = "Free some space or check permissions; earlier builds are untouched"
             raise BuildError(f"no build can be begun ({error.strerror})", now.project.folder, remedy) from error
+        now = self._desk.level.now
+        assert now is not None
         p = now.project
         self.number = int(folder.name)
         self.steps, self.warnings, self._table = {}, [], _Table()
@@ -138,14 +133,14 @@ class Builds(QObject):
                 p.brief,
                 p.tables,
                 p.sky_picture,
-                self._session.rates,
+                self._desk.rope.rates,
                 view=self.looks_from(),
             ),
             self._standby,
         )
         self._standby = None
         self._again = False
-        self._session.build_began()
+        self._desk.rope.build_began()
         self._timer.start()
         self.started.emit(self.number)
 
@@ -156,13 +151,13 @@ class Builds(QObject):
             self._process.stop()
 
     def _expect_another(self) -> None:
-        if self.running and self._session.behind:
+        if self.running and self._desk.rope.behind:
             self.get_ready()
 
     def get_ready(self) -> None:
         """Keep a process waiting, so that the next build begins at once."""
         if self._standby is None:
-            now = self._session.now
+            now = self._desk.level.now
             self._standby = Standby((now.project.level, now.project.cache) if now is not None else None)
 
     def stop(self) -> None:
@@ -202,10 +197,9 @@ class Builds(QObject):
         elif isinstance(event, events.Warned):
             self.warnings.append(event.finding)
         elif isinstance(event, events.Table):
-            now = self._session.now
-            assert now is not None
-            table = self._table
-            self._session.jobs.start("table", lambda: table.read(event, request.out, now), lambda _: None)
+            begun, table = self._desk.rope.building, self._table
+            if begun is not None:
+                self._desk.jobs.start("table", lambda: table.read(event, request.out, begun), lambda _: None)
 
     def _note_stage(self, event: events.Stage) -> None:
         name, before = event.stage, self.steps.get(event.stage)
@@ -224,31 +218,32 @@ class Builds(QObject):
                 return None
             try:
                 field = np.load(path, allow_pickle=False)
-            except (OSError, ValueError):
+            except (OSError, ValueError, EOFError):
                 return None  # already replaced by a newer one
-            texels, charted, target, vertices = known
-            pages = to_pages(field, texels, target, 2)
-            return LivePicture(charted, pages, to_half(pages), vertices, what)
+            texels, target, bare = known
+            if field.shape != (len(texels), 3) or field.dtype != np.float32:
+                return None
+            return LivePicture(bare.lit(to_pages(field, texels, target, 2), None), what)
 
         def receive(picture: LivePicture | None) -> None:
             if picture is not None and self.running:
                 self.picture.emit(picture)
 
-        self._session.jobs.start("picture", read, receive)
+        self._desk.jobs.start("picture", read, receive)
 
     def _finish(self, ended: Outcome) -> None:
         self._timer.stop()
         self._process, self._table = None, _Table()
-        self._session.build_ended()
-        self._session.jobs.forget("picture")
-        self._session.refresh_builds(show_newest=ended.state == "done")
+        self._desk.rope.build_ended()
+        self._desk.jobs.forget("picture")
+        self._desk.rope.refresh(show_newest=ended.state == "done")
         self.get_ready()
         self.ended.emit(self.number, ended)
         if self._again and ended.state in ("stopped", "done"):
             try:
                 self.start()
             except BuildError as error:  # no command is under way that would tell of it
-                self._session.trouble.emit(str(error))
+                self._desk.tell(str(error), "build")
 
     def close(self) -> None:
         """End a running build; it is kept as stopped."""
@@ -264,29 +259,41 @@ class Builds(QObject):
 
 
 class _Table:
-    """Where the texels of a running build lie, read and used on the thread of the window's jobs.
+    """Where the texels of a running build lie, read and used on one thread of the window's jobs.
 
     Attributes:
-        known: texels, charts on the level as the stage has it, (N,) texel that speaks for each, triangles.
+        known: texels, (N,) texel that speaks for each, and the level the build is of, on its charts.
     """
 
     def __init__(self) -> None:
-        self.known: tuple[Texels, Charted, I32, Vertices] | None = None
+        self.known: tuple[Texels, I32, StagePicture] | None = None
         self._charts = ""
 
-    def read(self, event: events.Table, out: Path, now: Opened) -> None:
-        """Take in what a `table` event tells of; charts that are known already are not read again."""
+    def read(self, event: events.Table, out: Path, begun: Opened) -> None:
+        """Take in what a `table` event tells of; charts that are known already are not read again.
+
+        Args:
+            begun: the level as it was when the build began.
+        """
         try:
             target = np.load(out / event.target, allow_pickle=False)
-        except (OSError, ValueError):
+        except (OSError, ValueError, EOFError):
             return
         if self.known is not None and event.charts == self._charts:
-            self.known = (*self.known[:2], target, self.known[3])
+            self.known = (self.known[0], target, self.known[2])
             return
-        artifact = Store(Path(event.cache)).get(event.charts, expecting(CHARTS))
+        artifact = Store(Path(event.cache)).get(event.charts, expecting(CHARTS, T=len(begun.baking)))
         if artifact is None:
             return
         atlas, texels, _ = stages.read_charts(artifact)
-        charted = charted_on(now.scene, Charted(np.asarray(atlas.uv), atlas.lightmap, atlas.side))
+        if target.shape != (len(texels),) or target.dtype != np.int32 or not _within(target, len(texels)):
+            return
+        charted = charted_on(begun.scene, Charted(np.asarray(atlas.uv), atlas.lightmap, atlas.side))
+        vertices = vertex_table(begun.scene, begun.space, charted)
         self._charts = event.charts
-        self.known = (texels, charted, target, vertex_table(now.scene, now.space, charted))
+        bare = StagePicture(begun.level, begun.scene, begun.space, vertices, charted)
+        self.known = (texels, target, bare)
+
+
+def _within(target: I32, count: int) -> bool:
+    return not len(target) or bool(target.min() >= 0 and target.max() < count)

@@ -34,10 +34,11 @@ class Commands(QObject):
 
     Signals:
         failed: a known trouble, as a sentence.
-        done: id of a command that was carried out.
+        begun: id of a command that is about to be carried out. done: id of one that was.
     """
 
     failed = pyqtSignal(str)
+    begun = pyqtSignal(str)
     done = pyqtSignal(str)
 
     def __init__(self, parent: QObject | None = None) -> None:
@@ -65,6 +66,7 @@ class Commands(QObject):
         command = self._commands[command_id]
         if not command.enabled():
             return False
+        self.begun.emit(command_id)
         if not self.attempt(command.act):
             return False
         self.done.emit(command_id)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from ropebell.app.stage.pointing import MID_GREY
+from ropebell.app.stage.picture import MID_GREY
 from ropebell.app.stage.widget import Stage
 from ropebell.app.words import lux
 

@@ -6,8 +6,8 @@ import numpy as np
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QFrame, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
-from ropebell.app.benches.parts import button, combo, label, pair
-from ropebell.app.session import Session
+from ropebell.app.desk import Desk
+from ropebell.app.parts import button, combo, label, pair
 from ropebell.app.words import count
 from ropebell.level.faces import PROPERTIES, FaceGroup, find_faces, grouped
 
@@ -25,9 +25,9 @@ class FaceFinder(QFrame):
     found = pyqtSignal(object)
     go_to = pyqtSignal(object)
 
-    def __init__(self, session: Session, parent: QWidget) -> None:
+    def __init__(self, desk: Desk, parent: QWidget) -> None:
         super().__init__(parent)
-        self._session = session
+        self._desk = desk
         self.setProperty("role", "pane")
         self.setFixedSize(WIDTH, HEIGHT)
         rows = QVBoxLayout(self)
@@ -54,7 +54,7 @@ class FaceFinder(QFrame):
 
     def popup(self) -> None:
         """Open over the stage."""
-        now = self._session.now
+        now = self._desk.level.now
         if now is None:
             return
         before = self.material.currentData()
@@ -79,7 +79,7 @@ class FaceFinder(QFrame):
 
     def search(self) -> None:
         """Find by what is chosen."""
-        now = self._session.now
+        now = self._desk.level.now
         if now is None:
             return
         rows = find_faces(now.level, now.scene, self.material.currentData() or "", self.quality.currentData() or "")

@@ -3,17 +3,23 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QWidget
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from ropebell.app import palette
-from ropebell.app.actions import STEPS
 from ropebell.app.commands import Commands
+from ropebell.app.telling import Telling, Told
+
+MOST_NOTICES = 3
 
 
 class TopBar(QFrame):
-    """The project's name, the nine steps in working order, the menu and the finder."""
+    """The project's name, the steps in working order, the menu and the finder.
 
-    def __init__(self, commands: Commands, parent: QWidget | None = None) -> None:
+    Args:
+        steps: id and title of each.
+    """
+
+    def __init__(self, commands: Commands, steps: list[tuple[str, str]], parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.setProperty("role", "panel")
         self.setFixedHeight(palette.TOP_HEIGHT)
@@ -25,13 +31,13 @@ class TopBar(QFrame):
         row.addWidget(self.name)
         row.addSpacing(20)
         self.steps: dict[str, QPushButton] = {}
-        for step in STEPS:
-            button = QPushButton(step)
+        for step, title in steps:
+            button = QPushButton(title)
             button.setCheckable(True)
             button.setProperty("role", "step")
             button.setFixedHeight(palette.TOP_HEIGHT)
             button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-            button.clicked.connect(lambda _=False, step=step: commands.run(f"step.{step.lower()}"))
+            button.clicked.connect(lambda _=False, step=step: commands.run(f"step.{step}"))
             self.steps[step] = button
             row.addWidget(button)
         row.addStretch(1)
@@ -54,19 +60,53 @@ class TopBar(QFrame):
             button.setChecked(name == step)
 
 
-class Notice(QLabel):
-    """A trouble in a sentence, above the stage, until the next thing is done."""
+class Notices(QWidget):
+    """What is told, above the stage, each with what can be done about it and a way to dismiss it.
 
-    def __init__(self, parent: QWidget | None = None) -> None:
+    News and troubles look different: a trouble stands out and stays until its matter is over.
+    """
+
+    def __init__(self, telling: Telling, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self.setProperty("role", "notice")
-        self.setTextFormat(Qt.TextFormat.PlainText)
-        self.setWordWrap(True)
-        self.setMargin(10)
-        self.setAccessibleName("Notice")
-        self.hide()
+        self._telling = telling
+        self._rows = QVBoxLayout(self)
+        self._rows.setContentsMargins(0, 0, 0, 0)
+        self._rows.setSpacing(0)
+        telling.changed.connect(self.refresh)
+        self.refresh()
 
-    def tell(self, sentence: str) -> None:
-        """Show a sentence."""
-        self.setText(sentence)
-        self.show()
+    def refresh(self) -> None:
+        """Show the newest few."""
+        while (item := self._rows.takeAt(0)) is not None:
+            old = item.widget()
+            if old is not None:
+                old.hide()
+                old.deleteLater()
+        for told in self._telling.told[-MOST_NOTICES:]:
+            self._rows.addWidget(self._row(told))
+        self.setVisible(bool(self._telling.told))
+
+    def _row(self, told: Told) -> QWidget:
+        row = QFrame()
+        row.setProperty("role", "news" if told.news else "notice")
+        inside = QHBoxLayout(row)
+        inside.setContentsMargins(12, 8, 8, 8)
+        words = QLabel(told.sentence)
+        words.setTextFormat(Qt.TextFormat.PlainText)
+        words.setWordWrap(True)
+        words.setAccessibleName("News" if told.news else "Notice")
+        inside.addWidget(words, 1)
+        for title, act in told.answers:
+            button = QPushButton(title)
+            button.clicked.connect(lambda _=False, act=act: act())
+            inside.addWidget(button)
+        close = QPushButton("Dismiss")
+        close.setProperty("role", "flat")
+        close.clicked.connect(lambda: self._telling.over(told.matter))
+        inside.addWidget(close)
+        return row
+
+    @property
+    def text(self) -> str:
+        """All that is shown, for tests and for readers of screens."""
+        return "\n".join(told.sentence for told in self._telling.told[-MOST_NOTICES:])

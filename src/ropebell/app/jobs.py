@@ -8,11 +8,18 @@ from typing import Any
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from ropebell.errors import RopeBellError
+from ropebell.errors import RopeBellError, Stopped
+
+# Kinds of work in lanes of one thread each, so that what a person waits for never stands behind what takes long.
+LANES = {"table": "live", "picture": "live", "check": "long", "charts": "long", "stale": "long", "behind": "long"}
+MAIN_LANE = "main"
 
 
 class Jobs(QObject):
-    """Runs functions on one worker thread and hands answers to the main thread.
+    """Runs functions on a few threads and hands answers to the main thread.
+
+    A request belongs to the generation in which it was made. `renew` begins another, such as when another level is
+    opened; answers of an older one are dropped, whatever they are about.
 
     Signals:
         failed: a known trouble, as a sentence.
@@ -25,7 +32,7 @@ class Jobs(QObject):
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self._pool = ThreadPoolExecutor(1, thread_name_prefix="window-job")
+        self._lanes: dict[str, ThreadPoolExecutor] = {}
         self._closed = False
         self._newest: dict[str, int] = {}
         self._receivers: dict[tuple[str, int], Callable[[Any], None]] = {}
@@ -33,7 +40,7 @@ class Jobs(QObject):
 
     def start(self, kind: str, work: Callable[[], Any], receive: Callable[[Any], None]) -> None:
         """Do `work` in the background and pass its answer to `receive` here, unless a newer request of the
-        same kind has come in between. After `close`, nothing is done any more."""
+        same kind, or another generation, has come in between. After `close`, nothing is done any more."""
         if self._closed:
             return
         number = self._newest.get(kind, 0) + 1
@@ -41,13 +48,16 @@ class Jobs(QObject):
         self._receivers[kind, number] = receive
 
         def run() -> Any:
-            return work() if self._newest.get(kind) == number else None
+            return work() if self._newest.get(kind) == number and not self._closed else None
 
-        future = self._pool.submit(run)
+        name = LANES.get(kind, MAIN_LANE)
+        if name not in self._lanes:
+            self._lanes[name] = ThreadPoolExecutor(1, thread_name_prefix=f"window-{name}")
+        future = self._lanes[name].submit(run)
         future.add_done_callback(lambda done: self._tell(kind, number, done))
 
     def _tell(self, kind: str, number: int, done: Future[Any]) -> None:
-        if not done.cancelled():
+        if not done.cancelled() and not self._closed:
             self._answered.emit(kind, number, None if done.exception() else done.result(), done.exception())
 
     def _deliver(self, kind: str, number: int, answer: Any, error: BaseException | None) -> None:
@@ -57,6 +67,8 @@ class Jobs(QObject):
         if self._newest.get(kind) == number:
             if isinstance(error, RopeBellError):
                 self.failed.emit(str(error))
+            elif isinstance(error, Stopped):
+                pass  # not wanted any more
             elif error is not None:
                 raise error
             else:
@@ -73,8 +85,14 @@ class Jobs(QObject):
         """Drop the answers of a kind that are still to come."""
         self._newest[kind] = self._newest.get(kind, 0) + 1
 
+    def renew(self) -> None:
+        """Another generation: drop all answers that are still to come."""
+        for kind in self._newest:
+            self.forget(kind)
+
     def close(self) -> None:
-        """Let the running work end, take no more, and deliver nothing any more."""
+        """Take no more work and deliver nothing any more; what is running ends by itself, and nobody waits for it."""
         self._closed = True
         self._receivers.clear()
-        self._pool.shutdown(wait=True, cancel_futures=True)
+        for lane in self._lanes.values():
+            lane.shutdown(wait=False, cancel_futures=True)

@@ -7,7 +7,7 @@ from typing import Any, ClassVar
 
 from PyQt6.QtCore import QObject
 
-from ropebell.app.session import Session
+from ropebell.app.desk import Desk
 
 
 class Kept(QObject):
@@ -20,12 +20,12 @@ class Kept(QObject):
     KEY: ClassVar[str]
     WORD: ClassVar[str]
 
-    def __init__(self, session: Session, parent: QObject | None = None) -> None:
+    def __init__(self, desk: Desk, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self._session = session
+        self._desk = desk
 
     def _table(self) -> dict[str, Any]:
-        project = self._session.project
+        project = self._desk.document.project
         found = project.rest.get(self.KEY, {}) if project is not None else {}
         return found if isinstance(found, dict) else {}
 
@@ -38,4 +38,4 @@ class Kept(QObject):
         self._set(f"Drop {self.WORD} {name}", {k: v for k, v in self._table().items() if k != name})
 
     def _set(self, title: str, table: dict[str, Any]) -> None:
-        self._session.edit(title, lambda p: replace(p, rest={**p.rest, self.KEY: table}))
+        self._desk.document.edit(title, lambda p: replace(p, rest={**p.rest, self.KEY: table}))

@@ -54,9 +54,9 @@ def measure() -> dict[str, float]:
         window.resize(1280, 800)
         window.show()
         try:
-            s = window.session
+            s = window.desk
             window.open(project)
-            wait_for(lambda: s.now is not None and s.stale is not None and s.settled, "the demo level")
+            wait_for(lambda: s.level.now is not None and s.rope.stale is not None and s.settled, "the demo level")
             window.stage.grab_smooth()
             figures["window_to_level_s"] = time.perf_counter() - window_began
             figures["start_to_level_s"] = time.perf_counter() - began
@@ -67,8 +67,8 @@ def measure() -> dict[str, float]:
             lit: list[float] = []
             window.stage.drawn.connect(lambda: lit.append(time.perf_counter()) if window.stage.has_light else None)
             heart.restart()
-            window.commands.run("build.start")
-            wait_for(lambda: not window.builds.running and s.shown is not None and s.settled, "the build")
+            window.desk.commands.run("build.start")
+            wait_for(lambda: not window.desk.builds.running and s.rope.shown is not None and s.settled, "the build")
             figures["longest_block_ms"] = heart.longest * 1000
             figures["first_light_s"] = lit[0] - pressed
             figures["finished_picture_s"] = time.perf_counter() - pressed

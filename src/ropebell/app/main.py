@@ -74,7 +74,7 @@ def _catch_faults(window: Window) -> None:
             log.parent.mkdir(parents=True, exist_ok=True)
             with open(log, "a", encoding="utf-8") as file:
                 traceback.print_exception(kind, error, trace, file=file)
-        window.tell(
+        window.desk.tell(
             f"This program met a fault of its own ({kind.__name__}: {error}). Your settings and builds are kept."
         )
 

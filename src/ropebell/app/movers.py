@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from ropebell.app.stage.renderer import Charted
+from ropebell.app.stage.drawn import Charted
 from ropebell.build.mover import Lightmapped, mover_light
 from ropebell.level.model import F32
 from ropebell.level.scene import Scene

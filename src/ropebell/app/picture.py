@@ -1,198 +1,201 @@
-"""What the stage shows: a build, the light of one that runs, settings of now relit, or surfaces alone."""
+"""Who says what the stage shows: the build that runs, the step, settings of now relit, a build, or the level alone."""
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from collections.abc import Callable
+from typing import Any
 
 import numpy as np
+from PyQt6.QtCore import QObject, pyqtSignal
 
 from ropebell.app.builds import LivePicture
-from ropebell.app.reading import Shown, with_page
+from ropebell.app.desk import Desk
+from ropebell.app.exposure import Exposure
+from ropebell.app.reading import Shown
 from ropebell.app.relight import Relit
 from ropebell.app.stage.camera import Camera
-from ropebell.app.stage.renderer import Charted, to_half
+from ropebell.app.stage.picture import StagePicture
 from ropebell.build.mover import MoverLight, mover_light
 from ropebell.level.scene import index_of
 from ropebell.light.probes import Probes
 
-if TYPE_CHECKING:
-    from ropebell.app.window import Window
 
-
-class Picture:
-    """Brings levels and light to the stage; nodes of the level and of what is shown are matched by path.
+class Picture(QObject):
+    """Keeps the stage's picture; nodes of the level and of what is shown are matched by path.
 
     Attributes:
-        live: light of the build that runs, while it is shown. relit: light of the settings of now, while it is shown.
+        kind: who is shown: `live`, `step`, `relit`, `build`, `level`, or empty before anything is.
+        live: of the build that runs. relit: of the settings of now. shown: the build that is looked at.
         near: whether the near set is shown: without the direct light of hybrid lights, as pages are read close by.
-        fresh: objects without light in the build that is shown. restored: whether the eye stands where it was left.
+        of_step: asks the step that is shown now. restored: whether the eye stands where it was left.
+
+    Signals:
+        changed: the stage shows something else.
     """
 
-    def __init__(self, window: Window) -> None:
-        self._window = window
+    changed = pyqtSignal()
+
+    def __init__(self, desk: Desk, exposure: Exposure) -> None:
+        super().__init__(desk)
+        self._desk, self._exposure = desk, exposure
+        self.kind = ""
         self.live: LivePicture | None = None
         self.relit: Relit | None = None
-        self.fresh: tuple[str, ...] = ()
-        self.restored = False
+        self.shown: Shown | None = None
         self.near = False
-        self._shown: Shown | None = None
-        self._live_charted: Charted | None = None
+        self.restored = False
+        self.of_step: Callable[[], StagePicture | None] = lambda: None
+        desk.level.opened.connect(self._opened)
+        desk.level.rearranged.connect(self._rearranged)
+        desk.rope.looking_at.connect(self._look_at)
+        desk.relighter.relit.connect(self._relight)
+        desk.builds.picture.connect(self._live)
+        desk.builds.started.connect(lambda _: self._began())
+        desk.builds.ended.connect(lambda *_: self._ended())
+        desk.selection.selected.connect(lambda _: self._mark())
+        desk.selection.hidden_changed.connect(self._hide)
+        desk.level.follow(self._glow)
 
-    def look_at(self, shown: Shown | None) -> None:
-        """Show a build, or the level without light."""
-        w = self._window
-        now = w.session.now
-        self.live = self._live_charted = None
-        self._shown = shown
-        self.relit = None
+    # -- who is shown
+
+    def refresh(self) -> None:
+        """Show the first of those who have something to show."""
+        shown, now = self.shown, self._desk.level.now
+        near = shown.near if shown is not None and self.near else None
+        candidates = (
+            ("live", self.live.picture if self.live is not None else None),
+            ("step", self.of_step()),
+            ("relit", self.relit.picture if self.relit is not None else None),
+            ("build", near or (shown.picture if shown is not None else None)),
+            ("level", now.picture if now is not None else None),
+        )
+        self.kind, picture = next(((k, p) for k, p in candidates if p is not None), ("", None))
+        if picture is not None and picture is not self._desk.stage.picture:
+            self._desk.stage.show_picture(picture)
+            self._mark()
+            self._hide()
+        self.changed.emit()
+
+    @property
+    def on_stage(self) -> StagePicture | None:
+        """What is shown now."""
+        return self._desk.stage.picture
+
+    def _opened(self) -> None:
+        self.live = self.relit = self.shown = None
+        self.restored = self.near = False
+        self.refresh()
+        self._restore_view()
+        self.restored = True
+
+    def _rearranged(self) -> None:
+        """The level stands or is divided differently: a build's light is carried to it anew."""
+        if self._desk.rope.shown is not None:
+            self._desk.rope.look_again()
+        else:
+            self.refresh()
+
+    def _look_at(self, shown: Shown | None) -> None:
+        self.shown, self.relit = shown, None
+        if shown is None or shown.near is None:
+            self.near = False
+        self.refresh()
         if shown is not None:
-            result = shown.result
-            w.stage.show_level(result.level, result.scene, shown.space, shown.charted, shown.vertices)
-            near = result.near if self.near else None
-            direct = with_page(result.direct, shown.movers)
-            if near is not None:
-                near = with_page(near, shown.movers)
-                w.stage.show_light(near, direct, (to_half(near), shown.half[1]))
-            else:
-                self.near = False
-                w.stage.show_light(with_page(result.total, shown.movers), direct, shown.half)
-            if result.noise is not None:
-                noise = result.noise
-                # Moving things have a page of their own, without noise of their own.
-                more = len(with_page(result.total, shown.movers)) - len(noise)
-                w.stage.show_noise(np.pad(noise, ((0, more), (0, 0), (0, 0), (0, 0))))
-            w.overlays.show_gone(shown.gone)
-            self.fresh = shown.fresh
-        elif now is not None:
-            w.stage.show_level(now.level, now.scene, now.space, None, now.vertices)
-            w.overlays.show_gone(np.zeros((0, 3, 3)))
-            self.fresh = ()
-        if now is not None and not self.restored:
-            self.restored = True
-            self._restore_view()
-        elif shown is not None:
-            w.exposure.choose_until_settled(done=True)
-        self.mark_chosen(w.session.selection)
-        self.apply_hidden()
-        w.rope.set_shown(w.session.shown_number)
-        w.strip_words.refresh()
+            self._exposure.choose_until_settled(done=True)
 
-    def show_live(self, picture: LivePicture) -> None:
-        """Light of the build that runs, as far as it is known."""
-        w = self._window
-        now = w.session.now
-        if now is None or not w.builds.running:
-            return
-        if self._live_charted is not picture.charted:
-            w.stage.show_level(now.level, now.scene, now.space, picture.charted, picture.vertices)
-            self._live_charted = picture.charted
-        self.live = picture
-        w.stage.show_light(picture.pages, None, (picture.half, None))
-        # The first picture may be of one lamp: the exposure follows until a build is done.
-        w.exposure.choose_until_settled(done=False)
-        w.strip_words.refresh()
+    def _relight(self, relit: Relit | None) -> None:
+        if self.shown is not None and not self._desk.builds.running:
+            self.relit = relit
+            self.refresh()
 
-    def show_relit(self, relit: Relit | None) -> None:
-        """Light of the settings of now on the stage, or again what was built."""
-        w = self._window
-        shown = w.session.shown
-        if shown is None or self.live is not None or w.builds.running or w.chart_views.on_stage:
-            return
-        self.relit = relit
-        movers = self._shown.movers if self._shown is not None else None
-        source = shown if relit is None else relit
-        total, direct = with_page(source.total, movers), with_page(source.direct, movers)
-        half = relit.half if relit is not None and total is relit.total else (to_half(total), to_half(direct))
-        w.stage.show_light(total, direct, half)
-        w.strip_words.refresh()
+    def _began(self) -> None:
+        self.relit = None
+        self.refresh()
+
+    def _live(self, picture: LivePicture) -> None:
+        if self._desk.builds.running:
+            self.live = picture
+            self.refresh()
+            # The first picture may be of one lamp: the exposure follows until a build is done.
+            self._exposure.choose_until_settled(done=False)
+
+    def _ended(self) -> None:
+        self.live = None
+        self.refresh()
 
     def _restore_view(self) -> None:
         """The camera the project was left with, or an overview."""
-        w = self._window
-        project = w.session.project
+        project = self._desk.document.project
         assert project is not None
         view: dict[str, Any] = project.rest.get("view", {})
         try:
-            eye = tuple(float(v) for v in view["eye"])
-            w.stage.go(Camera((eye[0], eye[1], eye[2]), float(view["yaw"]), float(view["pitch"])))
-        except (KeyError, TypeError, ValueError, IndexError):
-            w.stage.see_all()
-        w.exposure.begin()
+            x, y, z = (float(v) for v in view["eye"])
+            self._desk.stage.go(Camera((x, y, z), float(view["yaw"]), float(view["pitch"])))
+        except (KeyError, TypeError, ValueError):
+            self._desk.stage.see_all()
+        self._exposure.begin()
+
+    # -- nodes
 
     def node_on_stage(self, node: int) -> int:
         """Index of a node of the level in the scene that the stage shows: they are matched by path."""
-        w = self._window
-        now, shown = w.session.now, w.stage.scene_shown
+        now, shown = self._desk.level.now, self._desk.stage.scene_shown
         if now is None or shown is None or node < 0 or shown is now.scene:
             return node
         return index_of(shown, now.scene.node_names[node])
 
     def node_of_level(self, node: int) -> int:
         """Index in the level of a node of the scene that the stage shows."""
-        w = self._window
-        now, shown = w.session.now, w.stage.scene_shown
+        now, shown = self._desk.level.now, self._desk.stage.scene_shown
         if now is None or shown is None or node < 0:
             return -1
         return index_of(now.scene, shown.node_names[node])
 
-    def mark_chosen(self, node: int) -> None:
-        """Mark a node of the level and all that are chosen with it."""
-        w = self._window
-        w.stage.select(self.node_on_stage(node), tuple(self.node_on_stage(n) for n in w.session.chosen))
+    def _mark(self) -> None:
+        """Mark what is selected."""
+        s = self._desk.selection
+        self._desk.stage.select(self.node_on_stage(s.node), tuple(self.node_on_stage(n) for n in s.chosen))
 
-    def apply_hidden(self) -> None:
-        """Hide on the stage what is hidden in the session; nodes are matched by path."""
-        w = self._window
-        shown, hidden = w.stage.scene_shown, w.session.hidden
-        nodes = (
-            frozenset(i for i, name in enumerate(shown.node_names) if name in hidden)
-            if shown and hidden
-            else frozenset()
-        )
-        w.stage.hide_nodes(nodes)
-        w.strip_words.refresh()
+    def _hide(self) -> None:
+        """Hide on the stage what is hidden."""
+        shown, hidden = self._desk.stage.scene_shown, self._desk.selection.hidden
+        names = shown.node_names if shown is not None and hidden else ()
+        self._desk.stage.hide_nodes(frozenset(i for i, name in enumerate(names) if name in hidden))
+        self.changed.emit()
+
+    def _glow(self) -> None:
+        """Materials glow on the stage as the project says they are seen."""
+        project = self._desk.document.project
+        self._desk.stage.show_glow(project.brief.looks if project is not None else {})
+
+    # -- moving things, near and far
 
     def toggle_movers(self) -> None:
         """Between moving things lit by probes and by what is below them."""
-        session = self._window.session
-        session.movers_below = not session.movers_below
-        if session.shown is not None:
-            session.look_at(session.shown_number)
-        how = "by the surface below them" if session.movers_below else "by probes, where there are any"
-        session.told.emit(f"Moving things are lit {how}.")
+        rope = self._desk.rope
+        rope.movers_below = not rope.movers_below
+        if rope.shown is not None:
+            rope.look_again()
+        how = "by the surface below them" if rope.movers_below else "by probes, where there are any"
+        self._desk.news(f"Moving things are lit {how}.")
 
     @property
     def built_probes(self) -> Probes | None:
         """The probes of the build that is shown."""
-        return self._shown.probes if self._shown is not None else None
+        return self.shown.probes if self.shown is not None else None
 
     def mover_here(self) -> MoverLight | None:
         """What a moving thing would get where the eye is."""
-        shown = self._shown
+        shown = self.shown
         if shown is None or shown.surfaces is None:
             return None
-        return mover_light(shown.surfaces, shown.probes, np.array(self._window.stage.camera.eye))
+        return mover_light(shown.surfaces, shown.probes, np.array(self._desk.stage.camera.eye))
 
     def toggle_near(self) -> None:
         """Between the near and the far set of pages of a build with hybrid lights."""
-        shown = self._window.session.shown
-        if shown is None or shown.near is None:
-            self._window.tell("The build that is shown has no hybrid lights, and so no near set of pages.")
+        if self.shown is None or self.shown.near is None:
+            self._desk.tell("The build that is shown has no hybrid lights, and so no near set of pages.", "near")
             return
+        self._desk.telling.over("near")
         self.near = not self.near
-        self._window.session.look_at(self._window.session.shown_number)
-
-    def show_glow(self) -> None:
-        """Materials glow on the stage as the project says they are seen."""
-        project = self._window.session.project
-        self._window.stage.show_glow(project.brief.looks if project is not None else {})
-
-    def rearranged(self) -> None:
-        """The level stands or is divided differently: what the stage shows of it is shown anew."""
-        w = self._window
-        if w.step == "Charts":
-            return  # its own charts follow
-        if w.session.shown is not None:
-            w.session.look_at(w.session.shown_number)
-        else:
-            self.look_at(None)
+        self.refresh()

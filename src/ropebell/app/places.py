@@ -8,8 +8,8 @@ from typing import Any
 
 from PyQt6.QtCore import QObject
 
+from ropebell.app.desk import Desk
 from ropebell.app.kept import Kept
-from ropebell.app.session import Session
 from ropebell.app.stage.camera import SIDES, Camera
 from ropebell.app.stage.widget import Stage
 
@@ -23,10 +23,8 @@ class Places(Kept):
 
     KEY, WORD = "places", "place"
 
-    def __init__(
-        self, session: Session, stage: Stage, name_of_now: Callable[[], str], parent: QObject | None = None
-    ) -> None:
-        super().__init__(session, parent)
+    def __init__(self, desk: Desk, stage: Stage, name_of_now: Callable[[], str], parent: QObject | None = None) -> None:
+        super().__init__(desk, parent)
         self._stage, self._name_of_now = stage, name_of_now
 
     def keep(self) -> None:
@@ -50,6 +48,6 @@ class Places(Kept):
             if view.get("side") in SIDES:
                 camera = replace(camera, plan=True, side=view["side"], span=float(view["span"]))
         except (KeyError, TypeError, ValueError):
-            self._session.trouble.emit(f"The place '{name}' in project.toml cannot be read. Keep it anew.")
+            self._desk.tell(f"The place '{name}' in project.toml cannot be read. Keep it anew.")
             return
         self._stage.go(camera)

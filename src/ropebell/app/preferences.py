@@ -28,11 +28,24 @@ class Preferences:
         recent: paths of levels and projects, newest first.
         look: dark or light.
         columns: keys of the object table's columns, empty for the usual ones.
+        places: left, top, width and height of the window, by screen.
     """
 
     recent: list[str] = field(default_factory=list)
     look: str = "dark"
     columns: list[str] = field(default_factory=list)
+    places: dict[str, list[int]] = field(default_factory=dict)
+
+    def place_on(self, screen: str) -> tuple[int, int, int, int] | None:
+        """Where the window was left on a screen: left, top, width, height; None if it never was there."""
+        found = self.places.get(screen)
+        return (found[0], found[1], found[2], found[3]) if found is not None else None
+
+    def keep_place(self, screen: str, place: tuple[int, int, int, int]) -> None:
+        """Note where the window is left, and save."""
+        if self.places.get(screen) != list(place):
+            self.places = {**self.places, screen: list(place)}
+            self.save()
 
     @staticmethod
     def load() -> Preferences:
@@ -43,13 +56,14 @@ class Preferences:
             recent = [r for r in values.get("recent", []) if isinstance(r, str)][:MOST_RECENT]
             look = values.get("look", "dark")
             columns = [c for c in values.get("columns", []) if isinstance(c, str)]
+            places = {str(k): v for k, v in values.get("places", {}).items() if _is_place(v)}
         except FileNotFoundError:
             return Preferences()
         except (OSError, ValueError, AttributeError, TypeError):
             with contextlib.suppress(OSError):
                 path.replace(path.with_suffix(".damaged.json"))
             return Preferences()
-        return Preferences(recent, look if look in TABLES else "dark", columns)
+        return Preferences(recent, look if look in TABLES else "dark", columns, places)
 
     def opened(self, path: Path) -> None:
         """Note a level or project as the newest and save."""
@@ -62,3 +76,7 @@ class Preferences:
         with contextlib.suppress(OSError):
             preferences_file().parent.mkdir(parents=True, exist_ok=True)
             write_json(preferences_file(), asdict(self))
+
+
+def _is_place(value: object) -> bool:
+    return isinstance(value, list) and len(value) == 4 and all(isinstance(v, int) and abs(v) < 1 << 20 for v in value)

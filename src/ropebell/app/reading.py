@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
 
 from ropebell.app.movers import lit_movers
-from ropebell.app.stage.renderer import Charted, Half, Vertices, charted_on, to_half, vertex_table
+from ropebell.app.stage.drawn import Charted, Vertices, charted_on, vertex_table
+from ropebell.app.stage.picture import StagePicture
 from ropebell.build.carry import carry
 from ropebell.build.estimate import calibrated
 from ropebell.build.events import Begin, Event, Warned
@@ -61,6 +62,11 @@ class Opened:
     vertices: Vertices
 
     @property
+    def picture(self) -> StagePicture:
+        """As the stage shows it without charts or light."""
+        return StagePicture(self.level, self.scene, self.space, self.vertices)
+
+    @property
     def level(self) -> Level:
         """As the brief arranges it."""
         return self.gathered.subject.level
@@ -81,23 +87,21 @@ class Shown:
     """A build that was read in the background, ready for the stage.
 
     Attributes:
-        half: total and direct light as the stage draws them.
-        fresh: objects that are new or moved since, and so have no light of this build.
-        gone: (n, 3, 3) corners of faces that this build had and the level has no more.
+        picture: what the stage shows of it. near: the same by the near set of pages, None without hybrid lights.
         surfaces: what a moving thing sees below it; probes: of the build, None without any.
         movers: (1, H, W, 3) lux of moving things, a page behind the lightmaps; None without any.
     """
 
     result: Result
-    space: RaySpace
-    charted: Charted
-    vertices: Vertices
-    half: tuple[Half, Half]
-    fresh: tuple[str, ...] = ()
-    gone: F64 = field(default_factory=lambda: np.zeros((0, 3, 3)))
+    picture: StagePicture
+    near: StagePicture | None = None
     surfaces: Lightmapped | None = None
     probes: Probes | None = None
     movers: F32 | None = None
+
+    def relit(self, total: F32, direct: F32) -> StagePicture:
+        """The same picture under other light, (P, H, W, 3) lux; moving things keep theirs."""
+        return self.picture.lit(with_page(total, self.movers), with_page(direct, self.movers))
 
 
 @dataclass(frozen=True)
@@ -177,10 +181,9 @@ def read_build(folder: Path, now: Opened, below: bool = False) -> Shown:
     if carried.share < MOSTLY_THE_SAME:
         space = RaySpace(result.scene.corners)
         charted = Charted(result.uv, result.page, result.total.shape[1])
-        half = (to_half(result.total), to_half(result.direct))
+        bare = StagePicture(result.level, result.scene, space, vertex_table(result.scene, space, charted), charted)
         surfaces, probes = Lightmapped.of(result, space), read_probes(folder)
-        vertices = vertex_table(result.scene, space, charted)
-        return Shown(result, space, charted, vertices, half, surfaces=surfaces, probes=probes)
+        return _shown(result, bare, None, surfaces, probes)
     charted = Charted(carried.uv, carried.page, result.total.shape[1])
     shown = replace(result, level=now.level, scene=now.scene)
     return _with_movers(shown, now, charted, carried.fresh, carried.gone, below)
@@ -198,9 +201,22 @@ def _with_movers(
     )  # fmt: skip
     probes = read_probes(result.folder)
     charted, movers = lit_movers(now.scene, surfaces, probes, charted, below)
-    half = (to_half(with_page(result.total, movers)), to_half(with_page(result.direct, movers)))
     vertices = vertex_table(now.scene, now.space, charted)
-    return Shown(result, now.space, charted, vertices, half, fresh, gone, surfaces, probes, movers)
+    bare = StagePicture(now.level, now.scene, now.space, vertices, charted, fresh=fresh, gone=gone)
+    return _shown(result, bare, movers, surfaces, probes)
+
+
+def _shown(
+    result: Result, bare: StagePicture, movers: F32 | None, surfaces: Lightmapped, probes: Probes | None
+) -> Shown:
+    """A build with its light; moving things, if there are any, on one more page, without noise of their own."""
+    direct = with_page(result.direct, movers)
+    picture = bare.lit(with_page(result.total, movers), direct)
+    if result.noise is not None:
+        more = len(direct) - len(result.noise)
+        picture = replace(picture, noise=np.pad(result.noise, ((0, more), (0, 0), (0, 0), (0, 0))))
+    near = picture.lit(with_page(result.near, movers), direct) if result.near is not None else None
+    return Shown(result, picture, near, surfaces, probes, movers)
 
 
 def with_page(pages: F32, extra: F32 | None) -> F32:

@@ -3,20 +3,20 @@
 from __future__ import annotations
 
 import threading
+import time
 from dataclasses import dataclass
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
+from ropebell.app.desk import Desk
 from ropebell.app.jobs import Jobs
 from ropebell.app.reading import Opened, Shown
-from ropebell.app.session import Session
-from ropebell.app.stage.renderer import Half, to_half
-from ropebell.build.manifest import Manifest
+from ropebell.app.stage.picture import StagePicture
+from ropebell.build.manifest import LightFacts, Manifest
 from ropebell.build.recipe import Recipe, get
 from ropebell.build.relight import Relight, bouncing
-from ropebell.build.stale import AsSet
 from ropebell.errors import Stopped
-from ropebell.level.model import F32
+from ropebell.level.model import F64
 from ropebell.light.pages import to_pages
 
 # The fields are solved once hands have rested, so that opening and building are not slowed.
@@ -30,49 +30,56 @@ class Relit:
     """Relit light as the stage shows it.
 
     Attributes:
-        total, direct: (P, H, W, 3) float32 lux. half: the same as the stage draws it.
         what: for the strip.
         seconds: that making it took.
     """
 
-    total: F32
-    direct: F32
-    half: tuple[Half, Half]
+    picture: StagePicture
     what: str
     seconds: float
 
 
 class Relighter(QObject):
-    """Keeps the solved fields of the newest build and sums them anew at every change.
+    """Keeps the solved fields of the build that is looked at, and sums them anew at every change.
+
+    The newest build follows the settings of now; an older one stays as it was built, but can be looked at bounce by
+    bounce and light by light like any other.
+
+    Attributes:
+        trouble: why the light cannot follow, for the strip; empty where it can, or where that is not known yet.
 
     Signals:
-        relit: a `Relit`, or None: what was built is what is set.
+        relit: a `Relit`, or None: what was built is what is set, or stored rays cannot show what is set.
         ready_changed: fields are there, or no more.
     """
 
     relit = pyqtSignal(object)
     ready_changed = pyqtSignal()
 
-    def __init__(self, session: Session, parent: QObject | None = None) -> None:
+    def __init__(self, desk: Desk, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self._session = session
+        self._desk = desk
         self._jobs = Jobs(self)
-        self._jobs.failed.connect(session.trouble)
+        self._jobs.failed.connect(self._failed)
+        self._shown: Shown | None = None
         self._fields: Relight | None = None
-        self._padding = 2
+        self._on_level: Relight | None = None
+        self._same_ground = True
+        self._places: tuple[object, ...] = ()
         self._stop = threading.Event()
         self._shows_relit = False
         self.only_selected = False
         self.bounce = ALL_BOUNCES
         self.enabled = True
+        self.trouble = ""
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)
         self._timer.setInterval(READY_AFTER_MS)
         self._timer.timeout.connect(self._prepare)
-        session.looking_at.connect(self._looked)
-        session.rearranged.connect(self._timer.start)
-        session.edited.connect(self.update)
-        session.selected.connect(lambda _: self.update() if self.only_selected else None)
+        desk.rope.looking_at.connect(self._looked)
+        for signal in (desk.level.rearranged, desk.level.recolored, desk.document.edited):
+            signal.connect(self._level_changed)
+        desk.selection.selected.connect(lambda _: self.update() if self.only_selected else None)
 
     @property
     def ready(self) -> bool:
@@ -82,20 +89,33 @@ class Relighter(QObject):
     @property
     def bounces(self) -> int:
         """How many single bounces can be looked at."""
-        now = self._session.project
-        if self._fields is None or now is None:
-            return 0
-        return self._fields.bounces if now.recipe.bounces is None else now.recipe.bounces
+        return self._fields.bounces if self._fields is not None else 0
 
     @property
     def busy(self) -> bool:
         """Whether something is under way."""
         return self._jobs.busy or self._timer.isActive()
 
+    @property
+    def why_not(self) -> str:
+        """Why light cannot be looked at by bounce or lamp now, as a sentence; empty where it can."""
+        if self._fields is not None:
+            return ""
+        if self._shown is None:
+            return "There is no build to look at by bounce or lamp. Build, or click a finished knot."
+        if self.trouble:
+            return self.trouble
+        return "The stored rays of this build are being got ready; try again in a moment."
+
     def _looked(self, shown: Shown | None) -> None:
+        same = shown is not None and self._shown is not None and shown.result.folder == self._shown.result.folder
+        if same and self._fields is not None:
+            self._shown = shown
+            self._level_changed()
+            return
         self._forget()
-        newest = max((k.number for k in self._session.knots if k.outcome.state == "done"), default=0)
-        if shown is not None and self._session.shown_number == newest and not shown.fresh and self.enabled:
+        self._shown = shown
+        if shown is not None and self.enabled:
             self._timer.start()
 
     def _forget(self) -> None:
@@ -103,7 +123,8 @@ class Relighter(QObject):
         self._jobs.forget("fields")
         self._jobs.forget("relit")
         self._timer.stop()
-        self._shows_relit = False
+        self._shows_relit, self.trouble = False, ""
+        self._on_level, self._places = None, ()
         if self._fields is not None:
             self._fields = None
             self.ready_changed.emit()
@@ -112,9 +133,13 @@ class Relighter(QObject):
         """Make room for a build."""
         self._forget()
 
+    def _failed(self, sentence: str) -> None:
+        self.trouble = sentence
+        self.ready_changed.emit()
+
     def _prepare(self) -> None:
-        now, shown = self._session.now, self._session.shown
-        if now is None or shown is None or not self.enabled:
+        shown = self._shown
+        if shown is None or not self.enabled:
             return
         self._stop = stop = threading.Event()
 
@@ -122,19 +147,37 @@ class Relighter(QObject):
             if stop.is_set():
                 raise Stopped()
 
-        def make() -> Relight | None:
-            try:
-                return Relight.of(shown.manifest, now.gathered, now.project.cache, tick)
-            except Stopped:
-                return None
-
-        def receive(found: Relight | None) -> None:
-            self._fields = found
-            self._padding = now.project.recipe.padding
+        def receive(found: Relight) -> None:
+            self._fields, self.trouble = found, ""
             self.ready_changed.emit()
+            self._level_changed()
+
+        self._jobs.start("fields", lambda: Relight.of(shown.result.manifest, tick), receive)
+
+    def _level_changed(self) -> None:
+        """Find out what the fields still say of the level as it is now."""
+        now, fields = self._desk.level.now, self._fields
+        if now is None or fields is None:
+            return
+
+        key = _places(now)
+        if key == self._places:
+            self.update()
+            return
+
+        def find() -> tuple[Relight | None, bool]:
+            found = fields.on(now.gathered)
+            then = {*fields.manifest.lights, *fields.manifest.emitters}
+            same = found is not None and not found.moved and found.throws is fields.throws
+            names = {x.name for x in now.baking.lights} | {e.name for e in now.baking.emitters}
+            return found, same and then == names
+
+        def receive(answer: tuple[Relight | None, bool]) -> None:
+            self._on_level, self._same_ground = answer
+            self._places = key
             self.update()
 
-        self._jobs.start("fields", make, receive)
+        self._jobs.start("on level", find, receive)
 
     def set_only_selected(self, on: bool) -> None:
         """Only the selected lights give light, or all."""
@@ -151,32 +194,61 @@ class Relighter(QObject):
         """Whether something else than the whole light is asked for."""
         return self.only_selected or self.bounce != ALL_BOUNCES
 
+    @property
+    def _follows(self) -> bool:
+        """Whether the build that is looked at is the newest, which the settings of now are about."""
+        finished = self._desk.rope.finished
+        return bool(finished) and self._desk.rope.shown_number == finished[-1]
+
     def update(self) -> None:
-        """Show the light of the settings of now."""
-        now, fields, shown = self._session.now, self._fields, self._session.shown
+        """Show the light of the settings of now, or what is asked for of what was built."""
+        now, fields, shown = self._desk.level.now, self._fields, self._shown
         if now is None or fields is None or shown is None:
             return
-        if not self.looks_special and _as_built(now, shown.manifest, fields):
-            if self._shows_relit:
-                self._shows_relit = False
-                self._jobs.forget("relit")
-                self.relit.emit(None)
+        if not self._places:
+            return  # what the fields say of the level is about to be known
+        follows = self._follows and not (self._same_ground and _as_built(now, fields.manifest))
+        self.trouble = self._cannot_follow() if follows else ""
+        if self.trouble:
+            follows = False
+        if not follows and not self.looks_special:
+            self._back()
             return
-        self._shows_relit = True
-        only = self._wanted(now) if self.only_selected else None
+        used = self._on_level if follows and self._on_level is not None else fields
+        only = self._wanted(now, fields) if self.only_selected else None
+        settings = used.as_set(now.baking, now.project.sky, only) if follows else used.as_built(only)
+        recipe = now.project.recipe if follows else fields.manifest.recipe
         bounce = self.bounce
-        padding = self._padding
+        self._shows_relit = True
+        self._jobs.start(
+            "relit", lambda: _relit(used, shown, settings, recipe, bounce, only is not None), self._receive
+        )
 
-        def make() -> Relit:
-            return _relit(fields, now, only, bounce, padding, shown.manifest.recipe)
+    def _receive(self, relit: Relit) -> None:
+        self.relit.emit(relit)
 
-        self._jobs.start("relit", make, self.relit.emit)
+    def _back(self) -> None:
+        self._jobs.forget("relit")
+        if self._shows_relit:
+            self._shows_relit = False
+            self.relit.emit(None)
+        else:
+            self.ready_changed.emit()
 
-    def _wanted(self, now: Opened) -> frozenset[str]:
+    def _cannot_follow(self) -> str:
+        """What stored rays cannot show of the settings of now, empty where they can show all of it."""
+        if self._on_level is None:
+            return "the surfaces are others than were built"
+        if self._on_level.moved:
+            names = ", ".join(name.rsplit("/", 1)[-1] for name in self._on_level.moved[:3])
+            more = f" and {len(self._on_level.moved) - 3} more" if len(self._on_level.moved) > 3 else ""
+            return f"{names}{more} moved or new"
+        return ""
+
+    def _wanted(self, now: Opened, fields: Relight) -> frozenset[str]:
         """The selected lights, and the emitters of selected objects."""
-        paths = self._session.chosen_paths
-        emitters = {e.name for e in now.baking.emitters if e.name.split(":")[0] in paths}
-        return frozenset(paths) | emitters
+        paths = self._desk.selection.paths
+        return frozenset(paths) | {n for n in fields.manifest.emitters if n.split(":")[0] in paths}
 
     def close(self) -> None:
         """End the background work."""
@@ -184,35 +256,40 @@ class Relighter(QObject):
         self._jobs.close()
 
 
-def _as_built(now: Opened, manifest: Manifest, fields: Relight) -> bool:
-    """Whether every light, emitter, colour, bounce and the sky are set as they were built."""
-    as_set, built = AsSet.now(now.baking, now.project), AsSet.built(manifest)
-    same_surfaces = fields.surfaces == manifest.digests.surfaces
-    same_bounces = same_surfaces and bouncing(now.project.recipe) == bouncing(manifest.recipe)
-    same_light = (as_set.lights, as_set.emitters, as_set.sky) == (built.lights, built.emitters, built.sky)
-    return same_bounces and same_light
+def _as_built(now: Opened, manifest: Manifest) -> bool:
+    """Whether every light, emitter, bounce and the sky are set as they were built, on the same ground."""
+    lights = {x.name: LightFacts.model_validate(x.setting) for x in now.baking.lights}
+    emitters = {e.name: tuple(e.radiance.tolist()) for e in now.baking.emitters}
+    same_light = (lights, emitters, now.project.sky) == (manifest.lights, manifest.emitters, manifest.sky)
+    return same_light and bouncing(now.project.recipe) == bouncing(manifest.recipe)
+
+
+def _places(now: Opened) -> tuple[object, ...]:
+    """What a level's stored rays depend on, quickly compared: while this stays, only strengths and colours changed."""
+    lights = [
+        (x.name, x.kind, x.position.tobytes(), x.direction.tobytes(), x.reach, x.inner_cone, x.outer_cone, x.size,
+         x.width, x.height, x.roll) for x in now.baking.lights
+    ]  # fmt: skip
+    emitters = [(e.name, len(e.triangles), e.picture is None) for e in now.baking.emitters]
+    return id(now.scene.corners), id(now.source), now.project.recipe.density, *lights, *emitters
 
 
 def _relit(
-    fields: Relight, now: Opened, only: frozenset[str] | None, bounce: int, padding: int, shown: Recipe
-) -> Relit:
-    import time
-
+    fields: Relight, shown: Shown, settings: tuple[F64, F64], recipe: Recipe, bounce: int, only: bool
+) -> Relit:  # fmt: skip
     began = time.perf_counter()
-    strengths = fields.strengths(now.baking, now.project.sky, only)
-    thrown = fields.thrown(now.baking, now.project.sky, only)
-    recipe = now.project.recipe
     if bounce >= 0:
-        light = fields.one_bounce(strengths, thrown, bounce, now.baking, recipe)
+        light = fields.one_bounce(*settings, bounce, recipe)
     elif fields.bounces_alike(recipe):
-        light = fields.light(strengths, thrown)
+        light = fields.light(*settings)
     else:
-        light, _ = fields.bounced(strengths, thrown, now.baking, recipe)
-    total = to_pages(light.total, fields.texels, fields.target, max(padding, 1))
-    direct = to_pages(light.direct, fields.texels, fields.target, max(padding, 1))
-    parts = ["only the selected" if only is not None else "", f"bounce {bounce} alone" if bounce >= 0 else ""]
-    finished = any(get(shown, key) for key in FINISHES)
+        light, _ = fields.bounced(*settings, recipe)
+    built = fields.manifest.recipe
+    padding = max(built.padding, 1)
+    total = to_pages(light.total, fields.texels, fields.target, padding)
+    direct = to_pages(light.direct, fields.texels, fields.target, padding)
+    parts = ["only the selected" if only else "", f"bounce {bounce} alone" if bounce >= 0 else ""]
+    finished = any(get(built, key) for key in FINISHES)
     plain = "relit from stored rays, before finishing" if finished else "relit from stored rays"
     what = ", ".join(p for p in parts if p) or plain
-    seconds = time.perf_counter() - began
-    return Relit(total, direct, (to_half(total), to_half(direct)), what, seconds)
+    return Relit(shown.relit(total, direct), what, time.perf_counter() - began)

@@ -6,6 +6,7 @@ import datetime
 import tempfile
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from typing import TypeVar
 
 from PyQt6.QtCore import QEventLoop, QPointF, QTimer
 from PyQt6.QtWidgets import QApplication, QWidget
@@ -13,6 +14,10 @@ from PyQt6.QtWidgets import QApplication, QWidget
 from ropebell.app import palette
 from ropebell.app.preferences import Preferences
 from ropebell.app.stage.camera import Camera
+from ropebell.app.steps.charts import ChartsStep
+from ropebell.app.steps.level import LevelStep
+from ropebell.app.steps.lights import LightsStep
+from ropebell.app.steps.step import Step
 from ropebell.app.window import Window
 from ropebell.build.sample_days import write_demo_with_days
 from ropebell.errors import BuildError
@@ -65,42 +70,42 @@ def shoot(app: QApplication, out: Path) -> Iterator[Path]:
 
 
 def _views(window: Window, project: Path, out: Path) -> Iterator[Path]:
-    s = window.session
+    s = window.desk
     window.open(project)
-    wait_for(lambda: s.now is not None and s.stale is not None and s.settled, "the demo level")
-    assert s.now is not None
+    wait_for(lambda: s.level.now is not None and s.rope.stale is not None and s.settled, "the demo level")
+    assert s.level.now is not None
     inside = window.stage.camera
-    window.level_bench.show_page(1)
-    findings = window.level_bench.checks.list
+    _of(window, LevelStep).level_bench.show_page(1)
+    findings = _of(window, LevelStep).level_bench.checks.list
     findings.setCurrentRow(2)
     findings.itemClicked.emit(findings.item(2))
     yield _save(window, out / "checks.png")
-    window.level_bench.show_page(0)
+    _of(window, LevelStep).level_bench.show_page(0)
     window.stage.go(inside)
-    window.commands.run("build.start")
+    window.desk.commands.run("build.start")
     live = window.stage
     wait_for(
         lambda: window.picture.live is not None and "rays" in window.picture.live.what and live.has_light,
         "bounced light",
     )
-    window.commands.run("stage.expose")
+    window.desk.commands.run("stage.expose")
     yield _save(window, out / "building.png")
-    wait_for(lambda: not window.builds.running and s.shown is not None and s.settled, "the build")
-    window.commands.run("stage.expose")
+    wait_for(lambda: not window.desk.builds.running and s.rope.shown is not None and s.settled, "the build")
+    window.desk.commands.run("stage.expose")
     yield _save(window, out / "build-result.png")
     for view in ("light", "bounced"):
-        window.set_view(view)
+        window.desk.commands.run(f"view.{view}")
         yield _save(window, out / f"view-{view}.png")
-    window.set_view("noise")
+    window.desk.commands.run("view.noise")
     window.stage.pointed.emit(window.stage.spot_at(QPointF(300, 520)))
     yield _save(window, out / "view-noise.png")
-    window.set_view("result")
+    window.desk.commands.run("view.result")
     yield from _preparing(window, out, inside)
-    s.set_light("lights/hall lamp", LightChange(900.0))
-    window.go_to_step("Recipe")
-    wait_for(lambda: s.stale is not None and not s.stale.fresh and s.settled, "what is stale")
+    s.document.set_light("lights/hall lamp", LightChange(900.0))
+    window.go_to_step("recipe")
+    wait_for(lambda: s.rope.stale is not None and not s.rope.stale.fresh and s.settled, "what is stale")
     window.stage.go(inside)
-    window.commands.run("stage.expose")
+    window.desk.commands.run("stage.expose")
     window.stage.pointed.emit(window.stage.spot_at(QPointF(300, 520)))
     yield _save(window, out / "recipe.png")
     window.finder.popup()
@@ -111,57 +116,67 @@ def _views(window: Window, project: Path, out: Path) -> Iterator[Path]:
 
 def _preparing(window: Window, out: Path, inside: Camera) -> Iterator[Path]:
     """The Level, Charts and Lights steps."""
-    s = window.session
-    assert s.now is not None
-    number = {name: i for i, name in enumerate(s.now.scene.node_names)}
-    window.go_to_step("Level")
-    s.select_many(tuple(number[f"props/sack {i}"] for i in (1, 2, 3)))
-    window.level_bench.details.marks.switch_fold.set_open(True)
-    window.focus()
-    window.commands.run("stage.expose")
+    s = window.desk
+    assert s.level.now is not None
+    number = {name: i for i, name in enumerate(s.level.now.scene.node_names)}
+    window.go_to_step("level")
+    s.selection.select_many(tuple(number[f"props/sack {i}"] for i in (1, 2, 3)))
+    _of(window, LevelStep).level_bench.details.marks.switch_fold.set_open(True)
+    window.desk.commands.run("stage.focus")
+    window.desk.commands.run("stage.expose")
     yield _save(window, out / "level.png")
-    window.level_bench.show_page(2)
-    window.level_bench.region.propose.click()
-    wait_for(lambda: bool(s.project and s.project.brief.region.boxes) and s.settled, "a region")
-    window.level_bench.region.boxes.setCurrentRow(0)
-    window.commands.run("stage.plan")
-    window.commands.run("stage.expose")
+    _of(window, LevelStep).level_bench.show_page(2)
+    _of(window, LevelStep).level_bench.region.propose.click()
+    wait_for(lambda: bool(s.document.project and s.document.project.brief.region.boxes) and s.settled, "a region")
+    _of(window, LevelStep).level_bench.region.boxes.setCurrentRow(0)
+    window.desk.commands.run("stage.plan")
+    window.desk.commands.run("stage.expose")
     yield _save(window, out / "region.png")
-    window.commands.run("stage.plan")
-    s.undo.undo()
+    window.desk.commands.run("stage.plan")
+    s.document.undo.undo()
     wait_for(lambda: s.settled, "undo")
-    window.level_bench.show_page(0)
+    _of(window, LevelStep).level_bench.show_page(0)
     window.stage.go(inside)
-    window.go_to_step("Charts")
-    wait_for(lambda: window.charts_bench.known is not None and s.settled, "charts")
-    s.select(-1)
+    window.go_to_step("charts")
+    wait_for(lambda: _of(window, ChartsStep).charts_bench.known is not None and s.settled, "charts")
+    s.selection.select(-1)
     yield _save(window, out / "charts-density.png")
-    window.charts_bench.show_page(1)
-    s.select(number["props/grain hopper"])
-    window.focus()
+    _of(window, ChartsStep).charts_bench.show_page(1)
+    s.selection.select(number["props/grain hopper"])
+    window.desk.commands.run("stage.focus")
     yield _save(window, out / "charts-coordinates.png")
-    window.charts_bench.show_page(2)
-    s.select(number["structure/roof back"])
-    window.pages.fit()
+    _of(window, ChartsStep).charts_bench.show_page(2)
+    s.selection.select(number["structure/roof back"])
+    _of(window, ChartsStep).pages.fit()
     yield _save(window, out / "charts-pages.png")
-    window.go_to_step("Lights")
-    s.select(number["lights/desk lamp"])
+    window.go_to_step("lights")
+    s.selection.select(number["lights/desk lamp"])
     wait_for(lambda: s.settled, "the light")
-    window.focus()
-    window.commands.run("stage.expose")
+    window.desk.commands.run("stage.focus")
+    window.desk.commands.run("stage.expose")
     yield _save(window, out / "lights.png")
-    window.lights_bench.show_page(1)
-    window.lights_bench.emitters.table.selectRow(0)
-    s.select(number["props/mooring lantern"])
-    window.focus()
-    window.commands.run("stage.expose")
+    _of(window, LightsStep).lights_bench.show_page(1)
+    _of(window, LightsStep).lights_bench.emitters.table.selectRow(0)
+    s.selection.select(number["props/mooring lantern"])
+    window.desk.commands.run("stage.focus")
+    window.desk.commands.run("stage.expose")
     yield _save(window, out / "lights-emitters.png")
-    window.lights_bench.show_page(3)
-    s.select(-1)
+    _of(window, LightsStep).lights_bench.show_page(3)
+    s.selection.select(-1)
     window.stage.go(inside)
-    window.commands.run("stage.expose")
+    window.desk.commands.run("stage.expose")
     yield _save(window, out / "lights-probes.png")
-    window.lights_bench.show_page(0)
+    _of(window, LightsStep).lights_bench.show_page(0)
+
+
+S = TypeVar("S", bound=Step)
+
+
+def _of(window: Window, kind: type[S]) -> S:
+    """The window's step of a kind."""
+    step = window.steps[kind.id]
+    assert isinstance(step, kind)
+    return step
 
 
 def _save(widget: QWidget, path: Path) -> Path:

@@ -23,6 +23,31 @@ class Shortened(QLabel):
         painter.drawText(self.rect(), self.alignment().value, shown)
 
 
+class Facts(QPushButton):
+    """What one should know of the picture: the most important in full, the rest counted, all of it in a menu."""
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setProperty("role", "facts")
+        self.setAccessibleName("What is true of this picture")
+        self.setMenu(QMenu(self))
+        self.facts: list[str] = []
+
+    def show_facts(self, facts: list[str]) -> None:
+        """Most important first."""
+        self.facts = facts
+        short = facts[0].split(":")[0] if facts and facts[0].count(",") > 3 else facts[0] if facts else ""
+        more = f"   + {len(facts) - 1} more" if len(facts) > 1 else ""
+        self.setText(short + more)
+        self.setToolTip("\n".join(facts))
+        menu = self.menu()
+        assert menu is not None
+        menu.clear()
+        for fact in facts:
+            menu.addAction(fact)
+        self.setVisible(bool(facts))
+
+
 class Strip(QFrame):
     """Labels and small menus under the stage."""
 
@@ -34,7 +59,7 @@ class Strip(QFrame):
         row.setContentsMargins(12, 0, 12, 0)
         row.setSpacing(4)
         self.build = self._label("heading", "Build that the picture shows")
-        self.state = self._label("accent", "Whether the picture is out of date")
+        self.state = Facts(self)
         self.view = self._menu_button("View", "What the stage shows")
         self.exposure = self._menu_button("EV 0.0", "Exposure in stops")
         self.filter = self._menu_button("smooth", "Smooth or by texel")
@@ -53,6 +78,10 @@ class Strip(QFrame):
         self.where.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         self.where.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         row.setStretchFactor(self.where, 3)
+
+    def set_facts(self, facts: list[str]) -> None:
+        """Say what is true of the picture, most important first."""
+        self.state.show_facts(facts)
 
     def _label(self, role: str, name: str) -> QLabel:
         label = QLabel(self)

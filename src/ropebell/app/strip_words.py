@@ -1,110 +1,137 @@
-"""What the strip says of the picture."""
+"""What the strip says of the picture: the most important first, and all of it to be had."""
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from collections.abc import Callable
 
+from PyQt6.QtCore import QObject
+
+from ropebell.app.desk import Desk
+from ropebell.app.exposure import Exposure
+from ropebell.app.picture import Picture
 from ropebell.app.rope import DRAFT_WORDS
-from ropebell.app.stage.pointing import Spot
-from ropebell.app.stage.renderer import CHART_VIEWS, UNLIT_VIEWS, VIEWS
-from ropebell.app.words import luminance, lux
-
-NOISE_SCALE = "1 % grey, 3 % amber, 10 % red"
-
-if TYPE_CHECKING:
-    from ropebell.app.window import Window
+from ropebell.app.stage.picture import Spot
+from ropebell.app.steps.step import Words
+from ropebell.app.strip import Strip
+from ropebell.app.words import clock, luminance, lux
 
 
-class StripWords:
-    """Keeps the strip true."""
+class StripWords(QObject):
+    """Keeps the strip true.
 
-    def __init__(self, window: Window) -> None:
-        self._window = window
+    Args:
+        of_step: asks the step that is shown now what it says of a spot.
+    """
+
+    def __init__(
+        self, desk: Desk, picture: Picture, exposure: Exposure, strip: Strip, of_step: Callable[[Spot], Words | None]
+    ) -> None:
+        super().__init__(desk)
+        self._desk, self._picture, self._exposure, self._strip, self._of_step = desk, picture, exposure, strip, of_step
         self._spot: Spot | None = None
+        for signal in (
+            picture.changed, exposure.changed, desk.document.edited, desk.rope.stale_changed, desk.rope.builds_changed,
+            desk.relighter.ready_changed,
+        ):  # fmt: skip
+            signal.connect(self.refresh)
+        desk.stage.pointed.connect(self.pointed)
+        desk.stage.camera_changed.connect(self.refresh_eye)
 
     def refresh(self) -> None:
         """Say what is true of the picture now."""
-        w = self._window
-        strip, s = w.strip, w.session
-        strip.view.setText(self._view_words())
-        strip.exposure.setText(w.exposure.words)
-        count = len(s.hidden)
+        strip, stage, desk = self._strip, self._desk.stage, self._desk
+        is_open = desk.level.now is not None
+        view = stage.look.view
+        strip.view.setText(view.in_words(stage.picture) + (", near set" if self._picture.near else ""))
+        strip.exposure.setText(self._exposure.words)
+        count = len(desk.selection.hidden)
         strip.hidden.setText(f"{count} hidden" if count else "all shown")
-        strip.filter.setText("by texel" if w.stage.look.by_texel else "smooth")
-        strip.state.setText("")
-        if s.now is None:
-            strip.build.setText("")
-        elif w.picture.live is not None:
-            strip.build.setText(f"Building {w.builds.number}")
-            strip.state.setText(f"rough: {w.picture.live.what}")
-        elif s.shown is not None:
-            draft = s.shown.manifest.recipe.draft
-            strip.build.setText(f"Build {s.shown_number}, {DRAFT_WORDS[draft]}")
-            newest = max((k.number for k in s.knots if k.outcome.state == "done"), default=0)
-            if s.shown_number != newest:
-                strip.state.setText(f"not the newest, that is {newest}")
-            elif s.stale is not None and not s.stale.fresh:
-                strip.state.setText(f"out of date: {', '.join(s.stale.changes)}")
-            if w.picture.relit is not None:
-                strip.build.setText(f"Build {s.shown_number}, relit")
-                strip.state.setText(f"{w.picture.relit.what}; not built")
-            if w.picture.fresh:
-                many = len(w.picture.fresh)
-                strip.state.setText(f"{many} object{'s' if many > 1 else ''} not in this light")
-                strip.state.setToolTip(", ".join(w.picture.fresh[:20]))
-        else:
-            strip.build.setText("Level")
-            lightless = w.stage.look.view not in (*UNLIT_VIEWS, *CHART_VIEWS)
-            strip.state.setText("surfaces only, no light yet" if lightless else "")
-        for button in (strip.view, strip.exposure, strip.filter, strip.eye, strip.hidden):
-            button.setVisible(s.now is not None)
-        strip.exposure.setVisible(w.stage.has_light and w.stage.look.view != "noise")
-        strip.filter.setVisible(w.stage.has_light)
-        strip.view.setVisible(s.now is not None)
+        strip.filter.setText("by texel" if stage.look.by_texel else "smooth")
+        strip.build.setText(self._title() if is_open else "")
+        strip.set_facts(self._facts() if is_open else [])
+        for button in (strip.view, strip.eye, strip.hidden):
+            button.setVisible(is_open)
+        strip.exposure.setVisible(stage.has_light and view.exposed)
+        strip.filter.setVisible(stage.has_light)
         self.refresh_eye()
         self._show_spot()
 
-    def _view_words(self) -> str:
-        w = self._window
-        if w.stage.look.view == "noise":
-            return "noise: " + (NOISE_SCALE if w.stage.has_noise else "known once a build is done")
-        return VIEWS[w.stage.look.view].lower() + (", near set" if w.picture.near else "")
+    def _title(self) -> str:
+        rope, kind = self._desk.rope, self._picture.kind
+        if kind == "live":
+            return f"Building {self._desk.builds.number}"
+        if kind == "step":
+            return "Charts of now"
+        if kind == "relit":
+            return f"Build {rope.shown_number}, relit"
+        if kind == "build" and rope.shown is not None:
+            return f"Build {rope.shown_number}, {DRAFT_WORDS[rope.shown.manifest.recipe.draft]}"
+        return "Level"
+
+    def _facts(self) -> list[str]:
+        """What one should know of this picture, the most important first."""
+        rope, kind, picture = self._desk.rope, self._picture.kind, self._desk.stage.picture
+        if kind == "live" and self._picture.live is not None:
+            changed = [f"changed since it began: {', '.join(rope.behind)}"] if rope.behind else []
+            return [f"rough: {self._picture.live.what}", *changed]
+        if kind == "level":
+            return ["surfaces only, no light yet"] if self._desk.stage.look.view.needs else []
+        if kind not in ("relit", "build"):
+            return []
+        facts = []
+        finished = rope.finished
+        if finished and rope.shown_number != finished[-1]:
+            facts.append(f"not the newest, that is {finished[-1]}")
+        relit = self._picture.relit
+        if relit is not None:
+            facts.append(f"{relit.what}; not built")
+        newest = not finished or rope.shown_number == finished[-1]
+        if newest and rope.stale is not None and not rope.stale.fresh:
+            facts.append(f"out of date: {', '.join(rope.stale.changes) or 'its cache is gone'}")
+        trouble = self._desk.relighter.trouble
+        if trouble and newest and rope.stale is not None and not rope.stale.fresh:
+            can = f"a build of {clock(rope.stale.seconds)} can"
+            facts.append(f"{trouble.rstrip('.')}: stored rays cannot show that, {can}")
+        fresh = picture.fresh if picture is not None else ()
+        if fresh:
+            names = ", ".join(path.rsplit("/", 1)[-1] for path in fresh[:8])
+            facts.append(f"{len(fresh)} object{'s' if len(fresh) > 1 else ''} not in this light: {names}")
+        return facts
 
     def refresh_eye(self) -> None:
         """Say how one looks; where from is kept with the project."""
-        w = self._window
-        plan = {"above": "plan", "front": "front", "side": "side"}[w.stage.camera.side]
-        walk = "walking" if w.stage.walking else "perspective"
-        w.strip.eye.setText(plan if w.stage.camera.plan else walk)
-        c = w.stage.camera
-        if not c.plan and w.picture.restored:
+        stage = self._desk.stage
+        c = stage.camera
+        plan = {"above": "plan", "front": "front", "side": "side"}[c.side]
+        self._strip.eye.setText(plan if c.plan else "walking" if stage.walking else "perspective")
+        if not c.plan and self._picture.restored:
             eye = [round(v, 3) for v in c.eye]
-            w.session.keep_view({"eye": eye, "yaw": round(c.yaw, 4), "pitch": round(c.pitch, 4)})
+            self._desk.document.keep_view({"eye": eye, "yaw": round(c.yaw, 4), "pitch": round(c.pitch, 4)})
 
     def pointed(self, spot: Spot | None) -> None:
         """Say what lies under the pointer."""
         self._spot = spot
         self._show_spot()
 
+    def say(self, words: Words) -> None:
+        """Say this of what is under the pointer on a canvas of its own."""
+        self._strip.where.setText(words.where)
+        self._strip.value.setText(words.value)
+
     def _show_spot(self) -> None:
-        w = self._window
-        spot, shown = self._spot, w.stage.scene_shown
+        spot, shown = self._spot, self._desk.stage.scene_shown
         if spot is None or shown is None or spot.node >= len(shown.node_names):
-            w.strip.where.setText("")
-            w.strip.value.setText("")
+            self.say(Words("", ""))
             return
-        w.strip.where.setText(shown.node_names[spot.node])
-        if w.step == "Charts" and w.charts_bench.known is not None:
-            w.strip.value.setText(w.chart_views.density_words(spot))
-            return
+        self.say(self._of_step(spot) or Words(shown.node_names[spot.node], self._light_words(spot)))
+
+    def _light_words(self, spot: Spot) -> str:
         if spot.irradiance is None:
-            w.strip.value.setText("")
-            return
-        light = luminance(spot.irradiance)
-        text = lux(light)
-        noisy = w.stage.look.view == "noise"
-        if spot.direct is not None and w.picture.live is None and not noisy:
+            return ""
+        text = lux(luminance(spot.irradiance))
+        live = self._picture.kind == "live"
+        if spot.direct is not None and not live and self._desk.stage.look.view.exposed:
             text += f"   direct {lux(luminance(spot.direct))}"
-        if spot.noise is not None and w.picture.live is None:
+        if spot.noise is not None and not live:
             text += f"   ± {100 * spot.noise:.2g} %"
-        w.strip.value.setText(text)
+        return text

@@ -17,7 +17,7 @@ class Variants(Kept):
 
     def keep(self, name: str) -> None:
         """Keep what is decided now under a name, in place of what was kept there, undoably."""
-        now = self._session.project
+        now = self._desk.document.project
         if now is not None:
             kept = {"brief": to_values(now.brief), "recipe": now.recipe.model_dump()}
             self._set(f"Keep variant {name}", {**self._table(), name: kept})
@@ -28,6 +28,6 @@ class Variants(Kept):
         try:
             brief, recipe = from_values(kept["brief"]), parse(kept["recipe"])
         except (KeyError, TypeError, BriefError, RecipeError) as error:
-            self._session.trouble.emit(f"The variant '{name}' in project.toml cannot be used ({error}). Keep it anew.")
+            self._desk.tell(f"The variant '{name}' in project.toml cannot be used ({error}). Keep it anew.")
             return
-        self._session.edit(f"Go to variant {name}", lambda p: replace(p, brief=brief, recipe=recipe))
+        self._desk.document.edit(f"Go to variant {name}", lambda p: replace(p, brief=brief, recipe=recipe))

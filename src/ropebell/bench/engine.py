@@ -260,7 +260,7 @@ def live_relight(folder: Path, scale: float) -> dict[str, Any]:
         brief = project.brief.__class__()
         now = gather(level, brief, made, request.sky, ())
         began = time.perf_counter()
-        fields = Relight.of(manifest, now, request.cache, lambda _: None)
+        fields = Relight.of(manifest, lambda _: None).on(now)
         prepared = time.perf_counter() - began
         assert fields is not None
         times = []
@@ -268,7 +268,7 @@ def live_relight(folder: Path, scale: float) -> dict[str, Any]:
             changed = brief.__class__(lights={LAMP: LightChange(candela)})
             began = time.perf_counter()
             scene = with_lights(now.subject.scene, level, changed)
-            fields.light(fields.strengths(scene, request.sky), fields.thrown(scene, request.sky))
+            fields.light(*fields.as_set(scene, request.sky))
             times.append(time.perf_counter() - began)
         table.append({"texels": manifest.texels, "seconds": round(min(times), 3), "prepared": round(prepared, 2)})
     return {"live_relight": table}

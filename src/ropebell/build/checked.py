@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 
 from ropebell.build.project import Project
-from ropebell.files import write_json
+from ropebell.files import remove_files, write_json
 
 CHECKED_FILE = "checked.json"
 
@@ -19,11 +19,14 @@ def read_checked(project: Project) -> frozenset[str] | None:
         return None
 
 
-def write_checked(project: Project, keys: frozenset[str]) -> None:
-    """Keep the keys, whole or not at all.
+def write_checked(project: Project, keys: frozenset[str] | None) -> None:
+    """Keep the keys, whole or not at all; None: none ever were seen.
 
     Raises:
         OSError: the folder cannot be written.
     """
     project.folder.mkdir(parents=True, exist_ok=True)
+    if keys is None:
+        remove_files(project.folder, [CHECKED_FILE])
+        return
     write_json(project.folder / CHECKED_FILE, {"seen": sorted(keys)})

@@ -77,10 +77,15 @@ def kept_back(scene: Scene, sources: Sources, count: int) -> F32 | None:
 def reflecting(scene: Scene, texels: Texels, albedo: F32, recipe: Recipe) -> F32:
     """(N, 3) what each texel throws back: its albedo under the recipe's gain and saturation, none where its object is
     marked to add no bounced light."""
-    found = reflectance(albedo, recipe.light.bounce_gain, recipe.light.bounce_saturation)
-    if len(scene.reflects) and not scene.reflects.all():
-        found[~scene.reflects[texels.owner]] = 0.0
-    return found
+    light = recipe.light
+    return reflectance(throwing(scene, texels, albedo), light.bounce_gain, light.bounce_saturation)
+
+
+def throwing(scene: Scene, texels: Texels, albedo: F32) -> F32:
+    """(N, 3) albedo, none where a texel's object is marked to add no bounced light."""
+    if not len(scene.reflects) or scene.reflects.all():
+        return albedo
+    return np.where(scene.reflects[texels.owner][:, None], albedo, np.float32(0.0))
 
 
 def _add(out: F32, field: DirectField, strength: F64) -> None:

@@ -17,7 +17,7 @@ from ropebell.build.nearest import NearestSurface
 from ropebell.build.result import Result
 from ropebell.build.sound import CHARTS, FIELD, FOOTING, HITS, READING, expecting
 from ropebell.build.sound import SKY as SKY_FIELD
-from ropebell.build.store import Fits, Store
+from ropebell.build.store import Store
 from ropebell.charts.texels import Texels
 from ropebell.level.model import F32, F64, I32
 from ropebell.light.direct import DirectField
@@ -190,7 +190,7 @@ class _Ledger:
         footing = store.get(names.footing, expecting(FOOTING, **sizes))
         reading = store.get(names.reading, expecting(READING, **sizes))
         transport = store.get(m.hits_digest, expecting(HITS, **sizes))
-        sources = _sources(m, store, expecting(FIELD, **sizes), expecting(SKY_FIELD, **sizes))
+        sources = stored_sources(m, store, len(texels))
         if footing is None or reading is None or transport is None or sources is None:
             return None
         radiance = np.array(list(m.emitters.values()), np.float32).reshape(-1, 3)
@@ -242,9 +242,9 @@ class _Ledger:
         return {name: share * scale for name, share in shares.items()}
 
 
-def _sources(m: Manifest, store: Store, field: Fits, sky: Fits) -> Sources | None:
-    """Fields of all that gave light, None if one is gone."""
-    names = m.digests
+def stored_sources(m: Manifest, store: Store, count: int) -> Sources | None:
+    """Fields of all that gave light to a build of so many texels, None if one is gone."""
+    names, field, sky = m.digests, expecting(FIELD, N=count), expecting(SKY_FIELD, N=count)
     if names.lights.keys() != m.lights.keys() or names.emitters.keys() != m.emitters.keys():
         return None
     groups: list[dict[str, DirectField]] = []

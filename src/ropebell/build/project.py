@@ -109,25 +109,47 @@ class Project:
             lights[path] = change
         return self.with_brief(lights=lights)
 
+    def as_values(self) -> dict[str, Any]:
+        """What project.toml holds of it."""
+        values = {**self.rest, "name": self.name, "level": os.path.relpath(self.level, self.folder)}
+        return {**values, "recipe": self.recipe.model_dump(), **to_values(self.brief)}
+
+    @staticmethod
+    def of_values(values: dict[str, Any], folder: Path) -> Project:
+        """Back from `as_values`.
+
+        Raises:
+            ProjectError: a value makes no sense.
+        """
+        path, values = folder / PROJECT_FILE, dict(values)
+        level = values.pop("level", None)
+        if not isinstance(level, str) or not level:
+            raise ProjectError("it names no level", path, 'Add a line such as level = "level.glb"')
+        try:
+            recipe = parse(values.pop("recipe", SHIPPED["working"].model_dump()), f"{path}, recipe")
+        except RecipeError as error:
+            raise ProjectError(error.what, error.where, error.remedy) from error
+        name = values.pop("name", folder.name)
+        name = name if isinstance(name, str) else folder.name
+        brief = _brief(values, path)
+        return Project(folder, Path(os.path.normpath(folder / level)), name, recipe, brief, values)
+
     def save(self) -> None:
         """Write project.toml whole or not at all.
 
         Raises:
             ProjectError: the folder cannot be written.
         """
-        values: dict[str, Any] = {
-            **self.rest,
-            "name": self.name,
-            "level": os.path.relpath(self.level, self.folder),
-        }
-        values["recipe"] = self.recipe.model_dump()
-        values.update(to_values(self.brief))
+        self.save_as(self.folder / PROJECT_FILE)
+
+    def save_as(self, path: Path) -> None:
+        """The same under another name in the project's folder."""
         try:
             self.folder.mkdir(parents=True, exist_ok=True)
-            write_text(self.folder / PROJECT_FILE, tomli_w.dumps(values))
+            write_text(path, tomli_w.dumps(self.as_values()))
         except OSError as error:
             remedy = "Free some space or check permissions; the file on disk is unchanged"
-            raise ProjectError(f"it cannot be saved ({error.strerror})", self.folder / PROJECT_FILE, remedy) from error
+            raise ProjectError(f"it cannot be saved ({error.strerror})", path, remedy) from error
 
 
 def find_project(target: Path) -> Project:
@@ -189,24 +211,7 @@ def load_project(path: Path) -> Project:
         raise ProjectError(f"it cannot be read ({error.strerror})", path, "Check its permissions") from error
     except ValueError as error:
         raise ProjectError(f"it is not valid TOML ({error})", path, "Correct the file by hand") from error
-    level = values.pop("level", None)
-    if not isinstance(level, str) or not level:
-        raise ProjectError("it names no level", path, 'Add a line such as level = "level.glb"')
-    try:
-        recipe = parse(values.pop("recipe", SHIPPED["working"].model_dump()), f"{path}, recipe")
-    except RecipeError as error:
-        raise ProjectError(error.what, error.where, error.remedy) from error
-    folder = path.parent
-    name = values.pop("name", folder.name)
-    brief = _brief(values, path)
-    return Project(
-        folder=folder,
-        level=Path(os.path.normpath(folder / level)),
-        name=name if isinstance(name, str) else folder.name,
-        recipe=recipe,
-        brief=brief,
-        rest=values,
-    )
+    return Project.of_values(values, path.parent)
 
 
 @lru_cache(maxsize=8)

@@ -6,26 +6,27 @@ What is shown is what a build with these values and as many bounces would give: 
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import numpy as np
 
 from ropebell.build import stages
-from ropebell.build.fields import SKY, Glow, Sources, reflecting
+from ropebell.build.fields import SKY, Sources, throwing
 from ropebell.build.manifest import Manifest
+from ropebell.build.meter import stored_sources
 from ropebell.build.precheck import Gathered
-from ropebell.build.recipe import Recipe, with_value
-from ropebell.build.sound import CHARTS, FIELD, FOOTING, HITS, expecting
-from ropebell.build.sound import SKY as SKY_FIELD
+from ropebell.build.recipe import Recipe
+from ropebell.build.sound import CHARTS, FOOTING, HITS, READING, expecting
 from ropebell.build.store import Store
 from ropebell.charts.texels import Texels, footprint_areas
+from ropebell.errors import RelightError
 from ropebell.level.model import F32, F64, I32
-from ropebell.level.scene import PlacedLight, Scene
+from ropebell.level.scene import Scene
 from ropebell.light.albedo import texel_albedo
 from ropebell.light.direct import DirectField
 from ropebell.light.series import BounceSeries
-from ropebell.light.solve import gathered_light
+from ropebell.light.solve import gathered_light, reflectance
 from ropebell.light.superpose import solved_fields, superposed
 from ropebell.light.transport import Hits
 from ropebell.light.workers import cores
@@ -34,6 +35,7 @@ from ropebell.light.workers import cores
 # A sky picture is a source for each colour.
 SKY_CHANNELS = ("sky, red", "sky, green", "sky, blue")
 MOST_BYTES = 3 << 29
+Radiance = tuple[float, float, float]
 
 
 @dataclass(frozen=True, eq=False)
@@ -50,95 +52,118 @@ class RelitLight:
 
 @dataclass(frozen=True, eq=False)
 class Relight:
-    """The solved fields of one build.
+    """The solved fields of one build, from what it kept; its level is not needed.
 
     Attributes:
+        manifest: of the build.
         names: of the J sources: lights, emitters, the sky.
         units: (N, J) float32 direct light for unit strength. fields: (N, J, 3) float32 with all bounces.
         texels, target: where texels lie, and which speaks for which.
         hits: what the build's rays met.
-        albedo: (N, 3) of the level of now; recipe, bounces: that the fields are solved with.
-        key: digests that these fields are of.
-        surfaces: names the albedo.
+        throws: (N, 3) albedo, none where a texel adds no bounced light; of the build, or of the level of now.
+        moved: sources of the level of now that the build's rays say nothing of, as they are new or stand elsewhere.
     """
 
+    manifest: Manifest
     names: tuple[str, ...]
     units: F32
     fields: F32
     texels: Texels
     target: I32
     hits: Hits
-    albedo: F32
-    recipe: Recipe
-    bounces: int
-    key: tuple[str, ...]
-    surfaces: str
+    throws: F32
     workers: int
+    moved: tuple[str, ...] = ()
     _series: dict[bytes, BounceSeries] = field(default_factory=dict)
 
     @staticmethod
-    def of(manifest: Manifest, now: Gathered, cache: Path, tick: Callable[[float], None]) -> Relight | None:
-        """Solve the fields of a finished build of the level as it stands now; None where its artifacts are gone, it is
-        of another geometry, or the fields would be too large.
+    def of(manifest: Manifest, tick: Callable[[float], None]) -> Relight:
+        """Solve the fields of a finished build.
 
         Args:
             tick: called with the share done, may raise `Stopped`.
+
+        Raises:
+            RelightError: its rays are gone, or the fields would be too large.
         """
-        recipe = manifest.recipe
-        scene = now.subject.baking
-        names = stages.digests(scene, recipe)
-        if relight_key(names) != relight_key_of(manifest):
-            return None
-        store = Store(cache)
-        charts = store.get(names.charts, expecting(CHARTS, T=len(scene)))
+        m, store, names = manifest, Store(Path(manifest.cache)), manifest.digests
+        charts = store.get(names.charts, expecting(CHARTS)) if names.reading else None
         if charts is None:
-            return None
-        atlas, texels, _ = stages.read_charts(charts)
-        count = len(texels)
-        footing = store.get(names.footing, expecting(FOOTING, N=count, T=len(scene)))
-        transport = store.get(manifest.hits_digest, expecting(HITS, N=count))
-        sources = _sources(scene, names, store, manifest.digests.sky, count)
-        if footing is None or transport is None or sources is None:
-            return None
+            raise _gone(m)
+        _, texels, _ = stages.read_charts(charts)
+        sizes = {"N": len(texels), "T": len(charts.arrays["uv"]), "E": len(m.emitters)}
+        footing = store.get(names.footing, expecting(FOOTING, **sizes))
+        reading = store.get(names.reading, expecting(READING, **sizes))
+        transport = store.get(m.hits_digest, expecting(HITS, **sizes))
+        sources = stored_sources(m, store, len(texels))
+        if footing is None or reading is None or transport is None or sources is None:
+            raise _gone(m)
         hits = stages.read_hits(transport)
         skies = (SKY,) if sources.sky is None else SKY_CHANNELS
         emitters = [n for e, field in sources.emitters.items() for n in _columns(e, field)]
         wanted = (*sources.lights, *emitters, *skies)
         if len(texels) * len(wanted) * 16 > MOST_BYTES:
-            return None
-        workers = recipe.limits.workers or cores()
-        units = _unit_fields(scene, texels, sources, hits, wanted, workers)
-        albedo = texel_albedo(now.subject.level, scene, texels, footprint_areas(scene, texels, atlas))
-        thrown_back = reflecting(scene, texels, albedo, recipe)
-        bounces = manifest.bounces
-        fields = solved_fields(hits.table, units, thrown_back, bounces, workers, tick)
-        target = footing.arrays["target"]
-        key = relight_key(names)
-        surfaces = stages.surfaces_digest(now.subject.level, scene, names.charts)
-        return Relight(
-            wanted, units, fields, texels, target, hits, albedo, recipe, bounces, key, surfaces, workers
-        )  # fmt: skip
+            what = f"{len(wanted)} lights on {len(texels):,} texels are too many to be relit at once"
+            raise RelightError(what, "", "Build to see a change, or lower the density")
+        workers = m.recipe.limits.workers or cores()
+        units = _unit_fields(tuple(m.emitters), reading.arrays["emitter"], sources, hits, wanted, workers)
+        throws = reading.arrays["throws"]
+        fields = solved_fields(hits.table, units, reading.arrays["reflecting"], m.bounces, workers, tick)
+        return Relight(m, wanted, units, fields, texels, footing.arrays["target"], hits, throws, workers)
 
-    def strengths(self, scene: Scene, sky: tuple[float, float, float], only: frozenset[str] | None = None) -> F64:
-        """(J, 3) what each source is set to now; sources that are not in the scene any more give nothing.
+    def on(self, now: Gathered) -> Relight | None:
+        """The same for the level as it stands now; None where its surfaces lie otherwise than they were built."""
+        scene, recipe = now.subject.baking, self.manifest.recipe
+        names, built = stages.digests(scene, recipe), self.manifest.digests
+        if names.transport != built.transport:
+            return None
+        now_names, then = {**names.lights, **names.emitters}, {**built.lights, **built.emitters}
+        moved = tuple(name for name, digest in now_names.items() if then.get(name) != digest)
+        surfaces = stages.surfaces_digest(now.subject.level, scene, names.charts)
+        if surfaces == built.surfaces:
+            return replace(self, moved=moved)
+        charts = Store(Path(self.manifest.cache)).get(names.charts, expecting(CHARTS, T=len(scene)))
+        if charts is None:
+            return None
+        atlas, texels, _ = stages.read_charts(charts)
+        albedo = texel_albedo(now.subject.level, scene, texels, footprint_areas(scene, texels, atlas))
+        throws = throwing(scene, texels, albedo)
+        bounced = reflectance(throws, recipe.light.bounce_gain, recipe.light.bounce_saturation)
+        bounces, workers = self.bounces, self.workers
+        fields = solved_fields(self.hits.table, self.units, bounced, bounces, workers, lambda _: None)
+        return replace(self, throws=throws, fields=fields, moved=moved, _series={})
+
+    @property
+    def bounces(self) -> int:
+        """That the fields are solved with."""
+        return self.manifest.bounces
+
+    def as_built(self, only: frozenset[str] | None = None) -> tuple[F64, F64]:
+        """(J, 3) what each source was built with, and what of it went into the bounces.
 
         Args:
             only: names of the sources that shall give light, None for all.
         """
-        return self._settings(scene, sky, only, lambda light: light.strength)
+        m = self.manifest
+        lights = {n: (x.strength, x.thrown) for n, x in m.lights.items()}
+        emitters = {n: np.array(r) for n, r in m.emitters.items()}
+        return self._table({n: s for n, (s, _) in lights.items()}, emitters, m.sky, only), self._table(
+            {n: t for n, (_, t) in lights.items()}, emitters, m.sky, only
+        )
 
-    def thrown(self, scene: Scene, sky: tuple[float, float, float], only: frozenset[str] | None = None) -> F64:
-        """(J, 3) what of each source goes into the bounces."""
-        return self._settings(scene, sky, only, lambda light: light.thrown)
+    def as_set(self, scene: Scene, sky: Radiance, only: frozenset[str] | None = None) -> tuple[F64, F64]:
+        """(J, 3) what each source is set to now, and what of it goes into the bounces; sources that are not in the
+        scene any more give nothing."""
+        emitters = {e.name: e.radiance for e in scene.emitters}
+        return self._table({x.name: x.strength for x in scene.lights}, emitters, sky, only), self._table(
+            {x.name: x.thrown for x in scene.lights}, emitters, sky, only
+        )
 
-    def _settings(
-        self, scene: Scene, sky: tuple[float, float, float], only: frozenset[str] | None,
-        of: Callable[[PlacedLight], F64],
+    def _table(
+        self, lights: dict[str, F64], emitters: dict[str, F64], sky: Radiance, only: frozenset[str] | None
     ) -> F64:  # fmt: skip
-        now: dict[str, F64] = {light.name: of(light) for light in scene.lights}
-        now |= {emitter.name: emitter.radiance for emitter in scene.emitters}
-        now |= {n: e.radiance * np.eye(3)[c] for e in scene.emitters for c, n in enumerate(channels_of(e.name))}
-        now[SKY] = np.array(sky)
+        now: dict[str, F64] = {**lights, **emitters, SKY: np.array(sky)}
+        now |= {n: r * np.eye(3)[c] for e, r in emitters.items() for c, n in enumerate(channels_of(e))}
         now |= {name: np.array(sky) * np.eye(3)[c] for c, name in enumerate(SKY_CHANNELS)}
         dark = np.zeros(3)
         return np.array([now.get(n, dark) if only is None or source_of(n) in only else dark for n in self.names])
@@ -159,26 +184,26 @@ class Relight:
 
     def bounces_alike(self, recipe: Recipe) -> bool:
         """Whether the solved fields bounce as a recipe asks for."""
-        return bouncing(recipe) == bouncing(self.recipe)
+        return bouncing(recipe) == bouncing(self.manifest.recipe)
 
-    def bounced(self, strengths: F64, thrown: F64, scene: Scene, recipe: Recipe) -> tuple[RelitLight, int]:
+    def bounced(self, strengths: F64, thrown: F64, recipe: Recipe) -> tuple[RelitLight, int]:
         """The light with the bounces, gain and colour of a recipe, and how many bounces that takes.
 
         The first call at these strengths solves, the next ones add up what is there.
         """
-        series, direct = self._series_of(strengths, thrown, scene, recipe)
+        series, direct = self._series_of(strengths, thrown, recipe)
         gain = recipe.light.bounce_gain
         total, count = series.light(recipe.bounces, gain, lambda _: None)
         return RelitLight(total, np.maximum(direct, 0.0)), count
 
-    def one_bounce(self, strengths: F64, thrown: F64, bounce: int, scene: Scene, recipe: Recipe) -> RelitLight:
+    def one_bounce(self, strengths: F64, thrown: F64, bounce: int, recipe: Recipe) -> RelitLight:
         """What one bounce alone adds; 0 is direct light."""
-        series, direct = self._series_of(strengths, thrown, scene, recipe)
+        series, direct = self._series_of(strengths, thrown, recipe)
         if bounce == 0:
             return RelitLight(np.maximum(direct, 0.0), np.maximum(direct, 0.0))
         return RelitLight(series.one(bounce, recipe.light.bounce_gain), np.zeros_like(direct))
 
-    def _series_of(self, strengths: F64, thrown: F64, scene: Scene, recipe: Recipe) -> tuple[BounceSeries, F32]:
+    def _series_of(self, strengths: F64, thrown: F64, recipe: Recipe) -> tuple[BounceSeries, F32]:
         """The bounces at these strengths, of which the newest are kept, and the direct light."""
         direct = superposed(self.units, strengths, self.workers)
         key = strengths.tobytes() + thrown.tobytes() + np.float64(recipe.light.bounce_saturation).tobytes()
@@ -187,25 +212,12 @@ class Relight:
             held = None if np.array_equal(thrown, strengths) else superposed(
                 self.units, strengths - thrown, self.workers
             )  # fmt: skip
-            unit = with_value(recipe, "light.bounce_gain", 1.0)
-            thrown_back = reflecting(scene, self.texels, self.albedo, unit)
+            thrown_back = reflectance(self.throws, 1.0, recipe.light.bounce_saturation)
             into = direct if held is None else direct - held
             found = BounceSeries(self.hits.table, into, held, thrown_back, self.workers)
             self._series.clear()
             self._series[key] = found
         return found, direct
-
-    def unmoved(self, scene: Scene, names: stages.Digests) -> frozenset[str]:
-        """Sources that are still where and what they were, so that their fields hold."""
-        known = set(self.key)
-        now = {**names.lights, **names.emitters}
-        return frozenset(
-            n for n in self.names if n == SKY or n in SKY_CHANNELS or f"{source_of(n)} {now.get(source_of(n))}" in known
-        )
-
-    def covers(self, scene: Scene) -> bool:
-        """Whether every source of a scene has a field here."""
-        return {x.name for x in scene.lights} | {e.name for e in scene.emitters} <= {source_of(n) for n in self.names}
 
 
 def bouncing(recipe: Recipe) -> tuple[int | None, float, float]:
@@ -227,40 +239,18 @@ def _columns(name: str, field: DirectField) -> tuple[str, ...]:
     return (name,) if field.value.ndim == 1 else channels_of(name)
 
 
-def relight_key(names: stages.Digests) -> tuple[str, ...]:
-    """What solved fields depend on: geometry, rays, and where the lights stand."""
-    lights = tuple(f"{n} {d}" for n, d in sorted({**names.lights, **names.emitters}.items()))
-    return (names.transport, *lights)
-
-
-def relight_key_of(manifest: Manifest) -> tuple[str, ...]:
-    """The same of a finished build."""
-    d = manifest.digests
-    return (d.transport, *(f"{n} {x}" for n, x in sorted({**d.lights, **d.emitters}.items())))
-
-
-def _sources(scene: Scene, names: stages.Digests, store: Store, pictured: str, count: int) -> Sources | None:
-    lights: dict[str, DirectField] = {}
-    emitters: dict[str, DirectField] = {}
-    for group, digests in ((lights, names.lights), (emitters, names.emitters)):
-        for name, digest in digests.items():
-            artifact = store.get(digest, expecting(FIELD, N=count))
-            if artifact is None:
-                return None
-            group[name] = stages.read_field(artifact)
-    sky = store.get(pictured, expecting(SKY_FIELD, N=count)) if pictured else None
-    if pictured and sky is None:
-        return None
-    return Sources(lights, emitters, sky.arrays["sky"] if sky is not None else None)
+def _gone(m: Manifest) -> RelightError:
+    if not m.digests.reading:
+        return RelightError("this build is of an older version, so its light cannot be changed", "", "Build again")
+    return RelightError("the rays of this build are no longer in the cache", m.cache, "Build again")
 
 
 def _unit_fields(
-    scene: Scene, texels: Texels, sources: Sources, hits: Hits, names: tuple[str, ...], workers: int
+    emitters: tuple[str, ...], of_texel: I32, sources: Sources, hits: Hits, names: tuple[str, ...], workers: int
 ) -> F32:
     """(N, J) direct light of each source at unit strength, shadow rays and gather rays together."""
-    units = np.zeros((len(texels), len(names)), np.float32)
-    of_texel = Glow.of(scene, texels).of_texel
-    number = {e.name: i for i, e in enumerate(scene.emitters)}
+    units = np.zeros((len(of_texel), len(names)), np.float32)
+    number = {name: i for i, name in enumerate(emitters)}
     for column, name in enumerate(names):
         if name == SKY:
             units[:, column] = np.pi * hits.sky_share()
@@ -275,9 +265,9 @@ def _unit_fields(
             continue
         units[field.texel, column] = field.value
         if len(field.gathered):
-            wide = np.zeros((len(scene.emitters), len(texels)), np.bool_)
+            wide = np.zeros((len(emitters), len(of_texel)), np.bool_)
             wide[number[name], field.gathered] = True
-            glow = np.zeros((len(scene.emitters), 3), np.float32)
+            glow = np.zeros((len(emitters), 3), np.float32)
             glow[number[name]] = 1.0
             seen = gathered_light(hits, np.zeros(3, np.float32), glow, of_texel, wide, workers)
             units[:, column] += seen[:, 0]

@@ -72,7 +72,11 @@ HITS = {
 WAVE = {"rows": Array("<i4", ("K",), 0, "N"), "hits": Array("<i4", ("K", "R"), NONE, "N")}
 SKY = {"sky": Array("<f4", ("N", 3))}
 ALBEDO = {"albedo": Array("<f4", ("N", 3))}
-READING = {"reflecting": Array("<f4", ("N", 3)), "emitter": Array("<i4", ("N",), -1, "E")}
+READING = {
+    "throws": Array("<f4", ("N", 3)),
+    "reflecting": Array("<f4", ("N", 3)),
+    "emitter": Array("<i4", ("N",), -1, "E"),
+}
 REFINED = {
     "total": Array("<f4", ("N", 3)),
     "direct": Array("<f4", ("N", 3)),

@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from ropebell.build.fields import Glow, reflecting
+from ropebell.build.fields import Glow, reflecting, throwing
 from ropebell.build.recipe import Recipe
 from ropebell.build.store import Artifact, Store, StoredLayouts, digest_of
 from ropebell.charts.atlas import Atlas, ChartSettings, make_atlas
@@ -310,9 +310,11 @@ def reading_stage(scene: Scene, texels: Texels, albedo: F32, surfaces: str, reci
     """Keep what each texel throws back and which emitter it belongs to, by which a build's light is traced back to its
     lamps, whatever has become of its level; the digest."""
     thrown_back, glow = reflecting(scene, texels, albedo, recipe), Glow.of(scene, texels)
-    digest = digest_of("reading", surfaces, thrown_back, glow.of_texel)
+    throws = throwing(scene, texels, albedo)
+    digest = digest_of("reading", surfaces, throws, thrown_back, glow.of_texel)
     if not store.has(digest):
-        store.put(digest, {"reflecting": thrown_back, "emitter": glow.of_texel}, durable=False)
+        arrays = {"throws": throws, "reflecting": thrown_back, "emitter": glow.of_texel}
+        store.put(digest, arrays, durable=False)
     return digest
 
 

@@ -6,7 +6,7 @@ import base64
 import binascii
 import json
 import struct
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 from urllib.parse import unquote_to_bytes
@@ -26,11 +26,13 @@ class Container:
         path: the file it came from; references are relative to its folder.
         json: the parsed document.
         binary: the BIN chunk of a `.glb`, or None.
+        files: others that were looked for beside it, noted as they are.
     """
 
     path: Path
     json: dict[str, Any]
     binary: bytes | None
+    files: list[Path] = field(default_factory=list)
 
 
 def read_container(path: Path) -> Container:
@@ -96,7 +98,9 @@ def read_uri(container: Container, uri: str, where: str, most: int = MAX_FILE_BY
     """
     if not uri.startswith("data:"):
         try:
-            return read_limited(beside(container.path, uri, where), most)
+            target = beside(container.path, uri, where)
+            container.files.append(target)
+            return read_limited(target, most)
         except LevelError as error:
             raise LevelError(f"'{uri[:80]}' cannot be read: {error.what}", where, error.remedy) from error
     head, comma, body = uri[5:].partition(",")

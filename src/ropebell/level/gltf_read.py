@@ -55,7 +55,10 @@ def read_gltf(path: Path) -> Level:
     materials, kept = _without_missing(materials, images)
     if root.array("animations"):
         notices.append(Notice("animations", "animations", "Animations are left out; the resting pose is baked."))
-    level = Level(path, tuple(nodes), tuple(meshes), tuple(materials), tuple(lights), tuple(kept), tuple(notices))
+    files = tuple(dict.fromkeys(container.files))
+    level = Level(
+        path, tuple(nodes), tuple(meshes), tuple(materials), tuple(lights), tuple(kept), tuple(notices), files
+    )  # fmt: skip
     if level.triangle_count() > MAX_TRIANGLES:
         raise LevelError(f"it has {level.triangle_count():,} triangles", path, "Split the level")
     return level

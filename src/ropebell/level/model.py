@@ -156,7 +156,11 @@ class Node:
 
 @dataclass(frozen=True, eq=False)
 class Level:
-    """Everything a level file says that matters to light, parents before children in `nodes`."""
+    """Everything a level file says that matters to light, parents before children in `nodes`.
+
+    Attributes:
+        files: others that it is read from: buffers, pictures, material libraries; some may be missing.
+    """
 
     source: Path
     nodes: tuple[Node, ...]
@@ -165,6 +169,7 @@ class Level:
     lights: tuple[Light, ...]
     images: tuple[Image, ...] = ()
     notices: tuple[Notice, ...] = ()
+    files: tuple[Path, ...] = ()
 
     def triangle_count(self) -> int:
         """Triangles over all placed meshes."""

@@ -60,6 +60,7 @@ class _Materials:
         self.images: list[Image] = []
         self._by_name: dict[str, int] = {}
         self._read_already: set[Path] = set()
+        self.files: dict[Path, None] = {}
         self._pictures, self._pictured = Pictures(), dict[Path, int]()
 
     def number(self, name: str, place: str) -> int:
@@ -72,6 +73,7 @@ class _Materials:
     def load(self, name: str, place: str) -> None:
         try:
             target = beside(self._path, name, place)
+            self.files[target] = None
             if not target.exists():
                 text = f"Material library '{name}' is missing; the default material is used."
                 self._notices.append(Notice("missing-materials", place, text))
@@ -116,6 +118,7 @@ class _Materials:
     def _picture(self, name: str, place: str, target: Path) -> TextureUse | None:
         try:
             path = beside(target, name, place)
+            self.files[path] = None
             if path not in self._pictured:
                 image = self._pictures.decode(read_limited(path, MAX_IMAGE_BYTES), name, place)
                 self._pictured[path] = len(self.images)
@@ -248,4 +251,13 @@ def read_obj(path: Path) -> Level:
         meshes.append(Mesh(name, tuple(reader.primitive(piece, m) for m, piece in pieces.items())))
         nodes.append(Node(name, name, -1, np.eye(4), np.eye(4), mesh=len(meshes) - 1))
     m = reader.materials
-    return Level(path, tuple(nodes), tuple(meshes), tuple(m.materials), (), tuple(m.images), tuple(reader.notices))
+    return Level(
+        path,
+        tuple(nodes),
+        tuple(meshes),
+        tuple(m.materials),
+        (),
+        tuple(m.images),
+        tuple(reader.notices),
+        tuple(m.files),
+    )

@@ -11,6 +11,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 
 from ropebell.app.stage.camera import Camera
 from ropebell.app.stage.renderer import Look, Pixels, Renderer
+from ropebell.app.views import View
 from ropebell.errors import GraphicsError
 
 # Above this, in seconds, a moving picture is drawn at half size, so that it keeps up with the hand.
@@ -54,7 +55,7 @@ class Frames(QObject):
     """At most one frame is under way, and the newest state wins.
 
     Args:
-        state: what is to be drawn now; None for nothing.
+        state: what is to be drawn now; None for nothing. views: all that may be asked for.
 
     Signals:
         taken: a `Frame` that is newer than all before it.
@@ -65,9 +66,11 @@ class Frames(QObject):
     failed = pyqtSignal(str)
     _arrived = pyqtSignal(object, object)
 
-    def __init__(self, state: Callable[[], Asked | None], parent: QObject | None = None) -> None:
+    def __init__(
+        self, state: Callable[[], Asked | None], views: tuple[View, ...], parent: QObject | None = None
+    ) -> None:
         super().__init__(parent)
-        self._state = state
+        self._state, self._views = state, views
         self._thread = ThreadPoolExecutor(1, thread_name_prefix="stage-gl")
         self._renderer: Renderer | None = None
         self._wanted = self._closed = self._useless = False
@@ -95,7 +98,7 @@ class Frames(QObject):
 
     def _made(self) -> Renderer:
         try:
-            return Renderer()
+            return Renderer(self._views)
         except GraphicsError:
             self._useless = True
             raise

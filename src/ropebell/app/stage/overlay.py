@@ -15,6 +15,7 @@ from ropebell.app.palette import THEME, font
 from ropebell.app.stage.camera import Camera
 from ropebell.level.model import F64
 
+AXES = {"x": (1.0, 0.0, 0.0), "y": (0.0, 1.0, 0.0), "z": (0.0, 0.0, 1.0)}
 NEAR = 0.02
 GRIP_PIXELS = 11
 CIRCLE = 48
@@ -281,3 +282,18 @@ def snapped(point: F64, step: float) -> tuple[float, float, float]:
     grid = np.round(point / step) * step if step > 0 else point
     x, y, z = (round(float(v), 3) for v in grid)
     return (x, y, z)
+
+
+def plain(point: F64, digits: int = 6) -> tuple[float, float, float]:
+    """A point as plain numbers."""
+    x, y, z = (round(float(v), digits) for v in point)
+    return (x, y, z)
+
+
+def edge_lines(corners: F64) -> F64:
+    """(6n, 3) ends of the edges of triangles, two for each edge.
+
+    Args:
+        corners: (n, 3, 3).
+    """
+    return np.stack([corners, np.roll(corners, -1, axis=1)], axis=2).reshape(-1, 3)

@@ -12,7 +12,7 @@ from PyQt6.QtGui import QColor, QImage, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QWidget
 
 from ropebell.app.palette import THEME, font
-from ropebell.app.stage.pointing import MID_GREY
+from ropebell.app.stage.picture import MID_GREY
 from ropebell.charts.survey import Survey
 from ropebell.level.model import F32
 from ropebell.level.scene import Scene
@@ -63,10 +63,11 @@ class PageView(QWidget):
             self.fit()
         self.update()
 
-    def show_light(self, pages: F32) -> None:
-        """Lay light under the charts, if it is of pages of this size: (P, H, W, 3) lux, exposed for its own mean."""
+    def show_light(self, pages: F32 | None) -> None:
+        """Lay light under the charts: (P, H, W, 3) lux of these very charts, exposed for its own mean; None: none."""
         self._images = []
-        if self._survey is None or pages.shape[:2] != (self._survey.atlas.written, self._survey.atlas.side):
+        self.update()
+        if self._survey is None or pages is None:
             return
         lit = pages[pages > 0]
         exposure = MID_GREY / math.exp(float(np.log(lit[:: max(len(lit) // 100_000, 1)]).mean())) if len(lit) else 1.0

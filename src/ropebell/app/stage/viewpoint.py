@@ -7,7 +7,7 @@ import math
 import numpy as np
 
 from ropebell.app.stage.camera import Camera
-from ropebell.app.stage.pointing import Content
+from ropebell.app.stage.picture import StagePicture
 from ropebell.level.model import F64
 
 TURNS = 12
@@ -18,7 +18,7 @@ LOYALTY = 0.35
 CLEAR_OF = 0.06
 
 
-def clear_view(content: Content, camera: Camera, low: F64, high: F64, aspect: float, node: int) -> Camera:
+def clear_view(picture: StagePicture, camera: Camera, low: F64, high: F64, aspect: float, node: int) -> Camera:
     """The camera at a box, from the side that leaves most room before something is in the way.
 
     Args:
@@ -33,30 +33,30 @@ def clear_view(content: Content, camera: Camera, low: F64, high: F64, aspect: fl
     best, most = framed[0], -1.0
     for index, view in enumerate(framed):
         wanted = float(np.linalg.norm(np.array(view.eye) - middle))
-        share = min(_free(content, middle, -view.forward, node, wanted) / wanted, 1.0) + (
+        share = min(_free(picture, middle, -view.forward, node, wanted) / wanted, 1.0) + (
             LOYALTY if index == 0 else 0.0
         )
         if share > most + 1e-3:
             best, most = view, share
     wanted = float(np.linalg.norm(np.array(best.eye) - middle))
-    free = _free(content, middle, -best.forward, node, wanted)
+    free = _free(picture, middle, -best.forward, node, wanted)
     return best.at(middle - best.forward * min(wanted, max(0.92 * free, 0.15)))
 
 
-def _free(content: Content, start: F64, away: F64, node: int, wanted: float) -> float:
+def _free(picture: StagePicture, start: F64, away: F64, node: int, wanted: float) -> float:
     """Metres from a place until a ray meets something other than the object itself; 0 from within a solid."""
     gone = CLEAR_OF * wanted
     at = start + away * gone
     for _ in range(12):
-        t, _ = content.first_visible(at, away, frozenset())
+        t, _ = picture.first_visible(at, away, frozenset())
         if t < 0:
             return math.inf
-        corner = content.scene.corners[t]
-        normal = content.scene.face_normals[t].astype(np.float64)
+        corner = picture.scene.corners[t]
+        normal = picture.scene.face_normals[t].astype(np.float64)
         along = float(away @ normal)
         step = float((corner[0] - at) @ normal) / along if abs(along) > 1e-9 else 0.0
         gone += max(step, 0.0)
-        if int(content.scene.node[t]) != node:
-            return 0.0 if along > 0 and not content.scene.double_sided[t] else gone
-        at = at + away * (max(step, 0.0) + content.space.extent * 2e-5)
+        if int(picture.scene.node[t]) != node:
+            return 0.0 if along > 0 and not picture.scene.double_sided[t] else gone
+        at = at + away * (max(step, 0.0) + picture.space.extent * 2e-5)
     return gone

@@ -24,12 +24,12 @@ from ropebell.app.stage.camera import Camera, overview
 from ropebell.app.stage.flight import FLY_KEYS, Flight
 from ropebell.app.stage.frames import Asked, Frame, Frames
 from ropebell.app.stage.overlay import Grip, Overlay, dragged, grip_at, mark_at, paint
-from ropebell.app.stage.pointing import EYE_HEIGHT, Content, Spot
-from ropebell.app.stage.renderer import Charted, Half, Look, Vertices
+from ropebell.app.stage.picture import EYE_HEIGHT, Spot, StagePicture
+from ropebell.app.stage.renderer import Look
 from ropebell.app.stage.viewpoint import clear_view
-from ropebell.level.model import F32, F64, Level
+from ropebell.app.views import COMMON, View
+from ropebell.level.model import F64
 from ropebell.level.scene import Scene
-from ropebell.light.rays import RaySpace
 
 # Metres a second, and what Shift does to it.
 WALK_SPEED, WALK_FASTER = 2.0, 2.5
@@ -59,7 +59,7 @@ class Stage(QWidget):
     grip_moved = pyqtSignal(str, object, bool)
     picked_more = pyqtSignal(int)
 
-    def __init__(self, parent: QWidget | None = None) -> None:
+    def __init__(self, views: tuple[View, ...] = COMMON, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -70,11 +70,11 @@ class Stage(QWidget):
         self.look = Look()
         self.message = ""
         self.walking = False
-        self._frames = Frames(self._asked, self)
+        self._frames = Frames(self._asked, views, self)
         self._frames.taken.connect(self._take)
         self._frames.failed.connect(self._cannot_draw)
         self.trouble = ""
-        self._content: Content | None = None
+        self.picture: StagePicture | None = None
         self._image: QImage | None = None
         self.overlay = Overlay()
         self._grip: Grip | None = None
@@ -95,43 +95,21 @@ class Stage(QWidget):
 
     # -- content
 
-    def show_level(
-        self, level: Level, scene: Scene, space: RaySpace, charted: Charted | None, vertices: Vertices
-    ) -> None:
-        """Take a level in; the camera stays."""
-        self._frames.change(lambda renderer: renderer.show(level, scene, space, charted, vertices))
-        self._content = Content(scene, space, charted)
+    def show_picture(self, picture: StagePicture) -> None:
+        """Show another picture; the camera stays."""
+        self._frames.change(lambda renderer: renderer.show(picture))
+        self.picture = picture
         self.redraw()
-
-    def show_light(self, total: F32, direct: F32 | None, half: tuple[Half, Half | None]) -> None:
-        """Show light on the pages of the level shown: (P, H, W, 3) lux, and both as the stage draws them."""
-        self._frames.change(lambda renderer: renderer.light(*half))
-        assert self._content is not None
-        self._content = replace(self._content, total=total, direct=direct)
-        self.redraw()
-
-    def show_noise(self, noise: F32) -> None:
-        """Tell how noisy the light on the pages of the level shown is: (P, H, W, 1) shares of it."""
-        half = noise.astype(np.float16)
-        self._frames.change(lambda renderer: renderer.noise(half))
-        assert self._content is not None
-        self._content = replace(self._content, noise=noise)
-        self.redraw()
-
-    @property
-    def has_noise(self) -> bool:
-        """Whether it is known how noisy the light is."""
-        return self._content is not None and self._content.noise is not None
 
     @property
     def has_light(self) -> bool:
         """Whether light is shown."""
-        return self._content is not None and self._content.total is not None
+        return self.picture is not None and self.picture.total is not None
 
     @property
     def scene_shown(self) -> Scene | None:
         """The scene in the picture."""
-        return self._content.scene if self._content is not None else None
+        return self.picture.scene if self.picture is not None else None
 
     def select(self, node: int, chosen: tuple[int, ...] = ()) -> None:
         """Mark a node, −1 for none, and others that are chosen with it."""
@@ -160,12 +138,12 @@ class Stage(QWidget):
         self._request(smooth=False)
 
     def _request(self, smooth: bool) -> None:
-        if self._content is None:
+        if self.picture is None:
             self.update()
         self._frames.request(smooth)
 
     def _asked(self) -> Asked | None:
-        if self._content is None:
+        if self.picture is None:
             return None
         ratio = self.devicePixelRatioF()
         size = (int(self.width() * ratio), int(self.height() * ratio))
@@ -224,26 +202,26 @@ class Stage(QWidget):
 
     def _go_and_see(self, low: F64, high: F64, node: int) -> None:
         """Look at a box from where nothing stands between: the same way if that can be, else from another side."""
-        if self.camera.plan or self._content is None:
+        if self.camera.plan or self.picture is None:
             self.go(self.camera.framing(low, high, self.aspect))
             return
-        self.go(clear_view(self._content, self.camera, low, high, self.aspect, node))
+        self.go(clear_view(self.picture, self.camera, low, high, self.aspect, node))
 
     def place_ahead(self, metres: float) -> F64:
         """A place in front of the eye, at most so far and short of what is in the way."""
         eye, ahead = np.array(self.camera.eye), self.camera.forward
-        spot = self._content.spot(eye, ahead, False, self.look.hidden) if self._content is not None else None
+        spot = self.picture.spot(eye, ahead, False, self.look.hidden) if self.picture is not None else None
         far = float(np.linalg.norm(spot.position - eye)) if spot is not None else metres
         return eye + ahead * min(metres, 0.8 * far)
 
     def floor_below_eye(self) -> F64 | None:
         """The floor below the eye, or what is looked at from above."""
-        if self._content is None:
+        if self.picture is None:
             return None
         if self.camera.plan:
             spot = self.spot_at(QPointF(self.width() / 2, self.height() / 2))
             return spot.position if spot is not None else None
-        return self._content.floor_below(np.array(self.camera.eye))
+        return self.picture.floor_below(np.array(self.camera.eye))
 
     def toggle_plan(self, side: str = "above") -> None:
         """Between looking round and a view without perspective; coming back, the view is as it was.
@@ -263,10 +241,10 @@ class Stage(QWidget):
 
     def spot_at(self, at: QPointF) -> Spot | None:
         """What lies under a point of the widget."""
-        if self._content is None:
+        if self.picture is None:
             return None
         origin, direction = self._eye_ray(at)
-        return self._content.spot(origin, direction, self.look.by_texel, self.look.hidden)
+        return self.picture.spot(origin, direction, self.look.by_texel, self.look.hidden)
 
     def _eye_ray(self, at: QPointF) -> tuple[F64, F64]:
         x, y = 2 * at.x() / max(self.width(), 1) - 1, 1 - 2 * at.y() / max(self.height(), 1)
@@ -285,17 +263,17 @@ class Stage(QWidget):
 
     def exposure_for_view(self) -> float:
         """An exposure that suits what is in the picture now."""
-        return self._content.exposure(self.camera, self.aspect) if self._content is not None else 1.0
+        return self.picture.exposure(self.camera, self.aspect) if self.picture is not None else 1.0
 
     # -- painting
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         painter = QPainter(self)
         painter.fillRect(self.rect(), THEME.color("surround"))
-        if self._image is not None and self._content is not None:
+        if self._image is not None and self.picture is not None:
             painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
             painter.drawImage(self.rect(), self._image)
-        if self._content is not None:
+        if self.picture is not None:
             paint(painter, self.camera, self.overlay, self.width(), self.height())
         message = self.trouble or self.message
         if message:
@@ -319,7 +297,7 @@ class Stage(QWidget):
     def grab_smooth(self) -> None:
         """Draw the final picture and wait for it."""
         self._moving = False
-        if self._content is not None:
+        if self.picture is not None:
             self._refine_timer.stop()
             self._frames.draw_now()
 
@@ -422,17 +400,15 @@ class Stage(QWidget):
 
     def _fly(self, way: F64, fast: bool) -> None:
         """A step through the air, or at eye height: not through walls, up and down with the floor."""
-        if self._content is None:
+        if self.picture is None:
             return
         if self.walking:
             right, _, forward = way * WALK_SPEED * (WALK_FASTER if fast else 1.0)
-            eye = self._content.walked(
-                np.array(self.camera.eye), self.camera.right, self.camera.forward, right, forward
-            )
+            eye = self.picture.walked(np.array(self.camera.eye), self.camera.right, self.camera.forward, right, forward)
             if eye is not None:
                 self.go(self.camera.at(eye))
             return
-        speed = max(self._content.space.extent / 12, 0.05) * (FLY_FASTER if fast else 1.0)
+        speed = max(self.picture.space.extent / 12, 0.05) * (FLY_FASTER if fast else 1.0)
         self.go(self.camera.moved(*(way * speed)))
 
     def stand_at(self, floor: F64) -> None:

@@ -1,0 +1,41 @@
+"""What the Level bench shows before a level is open: the recent ones, and the sample."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from PyQt6.QtWidgets import QPushButton, QWidget
+
+from ropebell.app.commands import Commands
+from ropebell.app.parts import label, rows_in
+from ropebell.app.preferences import Preferences
+
+MOST = 6
+
+
+class StartBench(QWidget):
+    """Ways to begin."""
+
+    def __init__(self, preferences: Preferences, commands: Commands, open_path: Callable[[Path], None]) -> None:
+        super().__init__()
+        rows = rows_in(self)
+        rows.addWidget(label("Open a level to see its surfaces, then build its light.", "second"))
+        open_button = QPushButton("Open a level or project")
+        open_button.setProperty("role", "main")
+        open_button.clicked.connect(lambda: commands.run("file.open"))
+        sample = QPushButton("Open the sample level")
+        sample.clicked.connect(lambda: commands.run("file.sample"))
+        rows.addWidget(open_button)
+        rows.addWidget(sample)
+        existing = [Path(text) for text in preferences.recent if Path(text).exists()][:MOST]
+        if existing:
+            rows.addSpacing(8)
+            rows.addWidget(label("Recent", "heading"))
+        for path in existing:
+            button = QPushButton(path.name)
+            button.setToolTip(str(path))
+            button.setProperty("role", "recent")
+            button.clicked.connect(lambda _=False, path=path: open_path(path))
+            rows.addWidget(button)
+        rows.addStretch(1)

@@ -1,0 +1,288 @@
+"""The Recipe bench: how good, what it costs, and the draft factor."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QPushButton, QScrollArea, QVBoxLayout, QWidget
+
+from ropebell.app.desk import Desk
+from ropebell.app.palette import MARGIN
+from ropebell.app.parts import Choice, Scale, TunedNumber, combo, label, pair, rule
+from ropebell.app.words import STAGE_WORDS, clock, megabytes, short_count
+from ropebell.build.estimate import estimate
+from ropebell.build.recipe import CONVERGED, SHIPPED, Recipe, get, with_value
+from ropebell.light.workers import cores
+
+DRAFTS = (1, 2, 4, 8)
+DRAFT_TITLES = ["final", "½", "¼", "⅛"]
+# key, title, unit, scale, what it buys and costs
+MAIN = (
+    ("density.texels_per_metre", "Density", "tx/m", Scale(0.5, 60, 1000, 1),
+     "Sharper shadows and finer bounce. Texels, time and pages grow with its square."),
+    ("light.gather_rays", "Gather rays", "rays", Scale(4, 2048, 16384),
+     "Less noise in bounced light and sky, by the root of the count. Time grows in proportion."),
+    ("light.noise_target", "Noise target", "of light", Scale(0, 0.1, 1, 3, False),
+     "Each texel is shot until its noise is below this share of its light; then the count is the most that is stored, "
+     "and what is noisier still gets up to eight times as many at the end. 0: rays are only counted."),
+)  # fmt: skip
+MORE = (
+    ("light.direct_samples", "Direct samples", "rays", Scale(1, 256, 1024), "Smoother soft shadows of emitters."),
+    ("density.padding", "Padding", "tx", Scale(0, 16, 32, 0, False), "Keeps charts apart for filters and mip levels."),
+    ("density.page_size", "Page size", "tx", Scale(64, 4096, 8192), "Largest side of a page."),
+    ("light.bounce_gain", "Bounce gain", "×", Scale(0, 4, 4, 2, False), "Strength of bounced light; 1 is physical."),
+    ("light.bounce_saturation", "Bounce colour", "×", Scale(0, 1, 1, 2, False), "Colour that bounced light keeps."),
+    ("light.seed", "Seed", "", Scale(0, 100, 2**31 - 1, 0, False), "Another seed gives other noise, nothing else."),
+    ("limits.seconds", "Time limit", "s", Scale(0, 3600, 1e6, 0), "A tripwire: the build stops itself; 0 is no limit."),
+    ("limits.memory_mb", "Memory limit", "MB", Scale(0, 65536, 1e7, 0), "Rays stay on disk to keep to it; 0 is none."),
+)  # fmt: skip
+# Bounces of the last build that are told one by one: so many, and from so many per cent of its light on.
+MOST_NAMED, LEAST_NAMED = 6, 0.1
+OCCLUSION = (
+    ("occlusion.radius", "Distance", "m", Scale(0.05, 5, 100, 2), "How far creases reach."),
+    ("occlusion.strength", "Strength", "×", Scale(0, 1, 1, 2, False), "How dark creases get; an effect, not physics."),
+)
+FINISH = (
+    ("finish.denoise", "Denoise gathered light", "Filters within what noise explains; lamp shadows stay sharp."),
+    ("finish.stitch_seams", "Close seams", "Makes light meet where charts share an edge."),
+    ("occlusion.enabled", "Ambient occlusion", "Darkens creases, from rays that are shot anyway."),
+    ("output.directional", "Direction for relief", "A second page each: where light comes from, for bumpy surfaces."),
+)
+FORMATS = {
+    "half": "half-float OpenEXR", "shared-exponent": "shared exponent (.hdr)", "8-bit": "8-bit with a scale (.png)",
+}  # fmt: skip
+INTEGERS = {
+    "light.gather_rays",
+    "light.direct_samples",
+    "density.padding",
+    "density.page_size",
+    "light.seed",
+    "limits.memory_mb",
+}
+
+
+class RecipeBench(QWidget):
+    """One decision: how good the next build shall be."""
+
+    def __init__(self, desk: Desk, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._desk = desk
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        area = QScrollArea()
+        area.setWidgetResizable(True)
+        inside = QWidget()
+        area.setWidget(inside)
+        outer.addWidget(area)
+        rows = QVBoxLayout(inside)
+        rows.setContentsMargins(MARGIN, 16, MARGIN, 16)
+        rows.setSpacing(8)
+        rows.addWidget(label("Recipe", "title"))
+        self.names = QComboBox()
+        self.names.addItems(list(SHIPPED))
+        self.names.setAccessibleName("Recipe")
+        rows.addWidget(self.names)
+        rows.addWidget(label("Build it as", "heading"))
+        self.draft = Choice(DRAFT_TITLES, "Draft factor")
+        rows.addWidget(self.draft)
+        self.draft_words = label("", "second")
+        rows.addWidget(self.draft_words)
+        self.cost = label("", "number")
+        self.cost_words = label("", "second")
+        rows.addWidget(self.cost)
+        rows.addWidget(self.cost_words)
+        rows.addWidget(rule())
+        self.numbers: dict[str, TunedNumber] = {}
+        for spec in MAIN:
+            rows.addWidget(self._number(*spec))
+        rows.addWidget(self._bounces())
+        self.switches: dict[str, QCheckBox] = {}
+        for key, title, about in FINISH:
+            box = QCheckBox(title)
+            box.setToolTip(about)
+            box.clicked.connect(lambda on, key=key: self._set(key, bool(on)))
+            self.switches[key] = box
+            rows.addWidget(box)
+        self.occlusion = [self._number(*spec) for spec in OCCLUSION]
+        for row in self.occlusion:
+            rows.addWidget(row)
+        self.more_button = QPushButton("More settings")
+        self.more_button.setCheckable(True)
+        self.more_button.setProperty("role", "flat")
+        rows.addWidget(self.more_button)
+        self._more = QWidget()
+        more_rows = QVBoxLayout(self._more)
+        more_rows.setContentsMargins(0, 0, 0, 0)
+        for spec in MORE:
+            more_rows.addWidget(self._number(*spec))
+        self.format = combo("Format of the pages")
+        for key, words in FORMATS.items():
+            self.format.addItem(words, key)
+        self.format_words = label("", "second")
+        more_rows.addWidget(pair(label("Pages as", wrap=False), self.format, stretch=1))
+        more_rows.addWidget(self.format_words)
+        self.format.activated.connect(lambda _: self._set("output.format", self.format.currentData()))
+        self._more.setVisible(False)
+        rows.addWidget(self._more)
+        rows.addStretch(1)
+        self.more_button.toggled.connect(self._more.setVisible)
+        self.names.activated.connect(self._named)
+        self.draft.chosen.connect(self._drafted)
+        desk.level.opened.connect(self.refresh)
+        desk.document.edited.connect(self.refresh)
+        desk.rope.stale_changed.connect(self.refresh)
+
+    def _number(self, key: str, title: str, unit: str, scale: Scale, about: str) -> TunedNumber:
+        row = TunedNumber(title, unit, scale, about)
+        row.changed.connect(lambda value, gesture, key=key: self._set(key, value, gesture))
+        self.numbers[key] = row
+        return row
+
+    def _bounces(self) -> QWidget:
+        holder = QWidget()
+        rows = QVBoxLayout(holder)
+        rows.setContentsMargins(0, 0, 0, 0)
+        rows.setSpacing(2)
+        self.bounces = TunedNumber(
+            "Bounces",
+            "",
+            Scale(0, 16, 512, 0, False),
+            "Each further bounce costs little: it is algebra on stored rays.",
+        )
+        self.bounces.changed.connect(lambda value, gesture: self._set("light.bounces", int(value), gesture))
+        self.converged = QCheckBox("until a further bounce adds under 0.1 %")
+        self.converged.clicked.connect(lambda on: self._set("light.bounces", CONVERGED if on else 4))
+        line = QHBoxLayout()
+        line.addWidget(self.converged)
+        self.bounce_words = label("", "second")
+        rows.addWidget(self.bounces)
+        rows.addLayout(line)
+        rows.addWidget(self.bounce_words)
+        return holder
+
+    # -- changes
+
+    def _recipe(self) -> Recipe | None:
+        return self._desk.document.project.recipe if self._desk.document.project is not None else None
+
+    def _set(self, key: str, value: float | str, gesture: str = "") -> None:
+        recipe = self._recipe()
+        if recipe is None:
+            return
+        if key in INTEGERS:
+            value = int(value)
+        title = key.split(".")[1].replace("_", " ")
+        self._desk.document.set_recipe(f"Change {title}", with_value(recipe, key, value), gesture)
+
+    def _named(self, index: int) -> None:
+        recipe = self._recipe()
+        if recipe is not None:
+            name = list(SHIPPED)[index]
+            chosen = with_value(SHIPPED[name], "draft", recipe.draft)
+            self._desk.document.set_recipe(f"Use recipe {name}", chosen)
+
+    def _drafted(self, index: int) -> None:
+        recipe = self._recipe()
+        if recipe is not None:
+            self._desk.document.set_recipe(
+                f"Build as {DRAFT_TITLES[index]}", with_value(recipe, "draft", DRAFTS[index])
+            )
+
+    # -- showing
+
+    def refresh(self) -> None:
+        """Show the recipe as it is now, with what it will cost."""
+        recipe, now = self._recipe(), self._desk.level.now
+        if recipe is None or now is None:
+            return
+        if recipe.name in SHIPPED:
+            self.names.setCurrentIndex(list(SHIPPED).index(recipe.name))
+        self.draft.set_current(DRAFTS.index(recipe.draft))
+        if recipe.draft == 1:
+            self.draft_words.setText("The recipe's own values.")
+        else:
+            self.draft_words.setText(
+                f"Builds {recipe.texels_per_metre:g} tx/m with {recipe.gather_rays} rays; the recipe stays as it is."
+            )
+        for key, row in self.numbers.items():
+            row.show_value(float(get(recipe, key)), self._note(recipe, key))
+        converged = recipe.light.bounces == CONVERGED
+        self.converged.setChecked(converged)
+        self.bounces.setEnabled(not converged)
+        self.bounces.show_value(8 if converged else float(recipe.light.bounces), self._note(recipe, "light.bounces"))
+        built = self._desk.rope.manifest
+        self.bounce_words.setText(bounce_words(built.energy if built is not None else ()))
+        self.bounce_words.setVisible(bool(self.bounce_words.text()))
+        for key, box in self.switches.items():
+            box.setChecked(bool(get(recipe, key)))
+        for row in self.occlusion:
+            row.setVisible(recipe.occlusion.enabled)
+        self.format.setCurrentIndex(self.format.findData(recipe.output.format))
+        self.format_words.setText(self._format_words(recipe))
+        self._show_cost(recipe)
+
+    def _format_words(self, recipe: Recipe) -> str:
+        """What the chosen format costs, as the last build measured it."""
+        built = self._desk.rope.manifest
+        pages = built.pages if built is not None else ()
+        found = [p.formats[recipe.output.format] for p in pages if recipe.output.format in p.formats]
+        if not found:
+            return "The next build measures what each format costs."
+        rms = max(f["rms"] for f in found)
+        largest = max(f["largest"] for f in found)
+        size = megabytes(sum(f["bytes"] for f in found))
+        return f"Last build: {100 * rms:.2g} % off in the mean, {100 * largest:.2g} % at most, {size}."
+
+    def _note(self, recipe: Recipe, key: str) -> str:
+        """What the value means where that is not plain; default and last-built value where they differ from it."""
+        notes = []
+        if key == "light.noise_target" and not recipe.light.noise_target:
+            notes.append("off, so each texel gets all rays")
+        if key == "light.gather_rays" and recipe.light.noise_target:
+            notes.append("at most, until the noise target is met")
+        default = SHIPPED.get(recipe.name)
+        value = get(recipe, key)
+        if default is not None and get(default, key) != value:
+            notes.append(f"{recipe.name} has {_plain(get(default, key))}")
+        manifest = self._desk.rope.manifest
+        if manifest is not None:
+            last = get(manifest.recipe, key)
+            if last != value:
+                notes.append(f"last built {_plain(last)}")
+        return ", ".join(notes)
+
+    def _show_cost(self, recipe: Recipe) -> None:
+        now, stale = self._desk.level.now, self._desk.rope.stale
+        assert now is not None
+        workers = recipe.limits.workers or cores()
+        whole = estimate(now.baking, recipe, workers, self._desk.rope.rates)
+        texels = stale.texels if stale is not None else whole.texels
+        self.cost.setText(
+            f"{short_count(texels)} texels, about {clock(max(whole.total_seconds + 1.4, 1))} from nothing"
+        )
+        words = f"{short_count(whole.rays)} rays, {megabytes(whole.memory_bytes)} of memory."
+        if stale is not None and not stale.fresh and stale.changes != ("never built",):
+            anew = ", ".join(STAGE_WORDS[stage].lower() for stage in stale.stages)
+            words += f" Now {clock(stale.seconds)}; to be made anew: {anew}."
+        self.cost_words.setText(words)
+
+
+def bounce_words(energy: Sequence[float]) -> str:
+    """What each bounce of a build added, in the mean over its texels; empty without a bounce.
+
+    Args:
+        energy: lux, direct light first.
+    """
+    total = sum(energy)
+    if len(energy) < 2 or total <= 0:
+        return ""
+    shares = [100 * e / total for e in energy[1:]]
+    told = max(sum(s >= LEAST_NAMED for s in shares[:MOST_NAMED]), 1)
+    named = ", ".join(f"{s:.2g}" if s < 10 else f"{s:.0f}" for s in shares[:told])
+    rest = f"; the {len(shares) - told} after them {sum(shares[told:]):.2g} %" if len(shares) > told else ""
+    return f"Of the last build's light {100 * energy[0] / total:.0f} % is direct; bounces add {named} %{rest}."
+
+
+def _plain(value: float | str) -> str:
+    """A setting's value for people."""
+    return value if isinstance(value, str) else f"{value:g}"
