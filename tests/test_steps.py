@@ -70,6 +70,7 @@ def window(qtbot: QtBot, level: Path) -> Iterator[Window]:
     made = Window(Preferences())
     qtbot.addWidget(made)
     made.show()
+    made.resize(1280, 800)
     with qtbot.waitSignal(made.desk.level.opened, timeout=LONG):
         made.open(level)
     idle(made, qtbot)
@@ -106,10 +107,10 @@ def test_marks_for_many_at_once_with_undo_and_on_disk(window: Window, qtbot: QtB
     assert bench.model.at(row).role == "moving" and bench.model.at(row).exception
     with qtbot.waitSignal(s.level.rearranged, timeout=LONG):
         marks.switches["guard"].click()
-    with qtbot.waitSignal(s.trouble, timeout=LONG) as told:
+    with qtbot.waitSignal(s.telling.said, timeout=LONG) as told:
         marks.role.setCurrentIndex(0)
         marks.role.activated.emit(0)
-    assert "guarded" in told.args[0] and window.notices.isVisible()
+    assert "guarded" in told.args[0].sentence and window.notices.isVisible()
     window.desk.commands.run("edit.undo")
     window.desk.commands.run("edit.undo")
     idle(window, qtbot)
@@ -151,7 +152,7 @@ def test_editing_in_place_changes_every_selected_row(window: Window, qtbot: QtBo
     assert model.data(index) == "×2.5"
     assert not model.setData(index, "x") or brief(window).marks["things/crate"].density == 2.5
     window.steps["level"].bench.show_column("size", False)
-    assert "size" not in window.preferences.columns and "role" in window.preferences.columns
+    assert "size" not in window.desk.preferences.columns and "role" in window.desk.preferences.columns
 
 
 def test_the_table_filters_by_what_things_are(window: Window) -> None:
@@ -442,7 +443,7 @@ def test_lights_are_changed_in_bulk_moved_by_hand_added_copied_and_deleted(windo
 
 def test_a_value_that_cannot_be_is_told_and_changes_nothing(window: Window, qtbot: QtBot) -> None:
     s, count = window.desk, window.desk.document.undo.count()
-    with qtbot.waitSignals([s.trouble, s.document.edited], timeout=LONG):
+    with qtbot.waitSignals([s.telling.said, s.document.edited], timeout=LONG):
         window.steps["lights"].bench.set_light("lights/lamp", "move", position=(float("nan"), 0.0, 0.0))
     assert "cannot be" in window.notices.text and s.document.undo.count() == count and brief(window).lights == {}
     s.selection.select(node(window, "lights/lamp"))
@@ -490,9 +491,9 @@ def test_only_files_of_the_project_are_taken_into_it(window: Window, qtbot: QtBo
     s = window.desk
     folder = s.level.now.project.folder
     assert s.document.reference(folder / "tables" / "own.csv") == str(Path("tables") / "own.csv")
-    with qtbot.waitSignal(s.trouble, timeout=LONG) as told:
+    with qtbot.waitSignal(s.telling.said, timeout=LONG) as told:
         assert s.document.reference(folder.parent / "other.csv") is None
-    assert "other.csv lies outside the project" in told.args[0] and str(folder) in told.args[0]
+    assert "other.csv lies outside the project" in told.args[0].sentence and str(folder) in told.args[0].sentence
 
 
 def test_emitters_tables_and_skies_show_their_sources(window: Window, qtbot: QtBot) -> None:
@@ -516,9 +517,9 @@ def test_emitters_tables_and_skies_show_their_sources(window: Window, qtbot: QtB
     page.strength.field.setValue(123.0)
     assert s.level.now.scene.emitters[0].radiance[0] == pytest.approx(123.0)
     outside = s.document.project.folder.parent.parent / "x.csv"
-    with qtbot.waitSignal(s.trouble, timeout=LONG) as told:
+    with qtbot.waitSignal(s.telling.said, timeout=LONG) as told:
         page.add_table(outside)
-    assert "outside the project" in told.args[0]
+    assert "outside the project" in told.args[0].sentence
     sky = window.steps["lights"].bench.sky
     sky.new.setText("noon")
     sky.new.returnPressed.emit()
@@ -660,7 +661,7 @@ def test_probes_are_placed_built_and_light_what_moves(window: Window, qtbot: QtB
         window.desk.commands.run("stage.movers")
     idle(window, qtbot)
     spot = window.stage.picture.spot(np.array([1.25, 2.0, 1.25]), np.array([0, -1.0, 0]), True)
-    below = mover_light(window.picture._shown.surfaces, None, np.array([1.25, 0.26, 1.25])).below
+    below = mover_light(window.picture.shown.surfaces, None, np.array([1.25, 0.26, 1.25])).below
     assert spot.irradiance[0] == pytest.approx(below[0], rel=1e-5) != pytest.approx(top_by_probes, rel=1e-3)
     s.document.set_light("lights/lamp", LightChange(200.0))
     page.list.setCurrentRow(0)
@@ -708,22 +709,22 @@ def test_a_level_exported_again_keeps_camera_selection_and_marks(window: Window,
     idle(window, qtbot)
     s.selection.select(node(window, "things/globe"))
     window.stage.go(Camera((1.0, 1.0, 4.0), 0.3, 0.1))
-    with qtbot.waitSignal(s.told, timeout=LONG) as told:
+    with qtbot.waitSignal(s.telling.said, timeout=LONG) as told:
         level_file(level.parent, furnished(extra=True))
-    assert "1 added (bench)" in told.args[0] and window.notices.isVisible()
+    assert "1 added (bench)" in told.args[0].sentence and window.notices.isVisible()
     assert s.level.now.scene.node_names[s.selection.node] == "things/globe" and window.stage.camera.yaw == 0.3
     assert brief(window).marks["things/crate"].density == 2.0
     assert float(s.level.now.scene.factor[s.level.now.scene.node == node(window, "things/crate")][0]) == 2.0
     idle(window, qtbot)
     # A half-written export is told, and the level that was there stays; then it goes away and comes back.
     whole = level.read_bytes()
-    with qtbot.waitSignal(s.trouble, timeout=LONG):
+    with qtbot.waitSignal(s.telling.said, timeout=LONG):
         level.write_bytes(whole[: len(whole) // 2])
     assert "things/bench" in s.level.now.scene.node_names
-    with qtbot.waitSignal(s.trouble, timeout=LONG) as gone:
+    with qtbot.waitSignal(s.telling.said, timeout=LONG) as gone:
         level.unlink()
-    assert "gone" in gone.args[0]
-    with qtbot.waitSignal(s.told, timeout=LONG):
+    assert "gone" in gone.args[0].sentence
+    with qtbot.waitSignal(s.telling.said, timeout=LONG):
         level_file(level.parent, furnished())
     assert "things/bench" not in s.level.now.scene.node_names
     idle(window, qtbot)
@@ -824,7 +825,7 @@ def test_places_and_variants_are_kept_with_the_project(window: Window, qtbot: Qt
     window.places.drop("room 2")
     assert "room 2" not in window.places.names()
     s.document.edit("Damage", lambda p: replace(p, rest={**p.rest, "places": {"bad": {"eye": [1]}}}))
-    with qtbot.waitSignal(s.trouble, timeout=LONG):
+    with qtbot.waitSignal(s.telling.said, timeout=LONG):
         window.places.go("bad")
     window.variants.keep("dark")
     s.document.edit_brief("Light", lambda b: replace(b, lights={"lights/lamp": LightChange(900.0)}))
@@ -839,7 +840,7 @@ def test_places_and_variants_are_kept_with_the_project(window: Window, qtbot: Qt
     saved = tomllib.loads((s.document.project.folder / "project.toml").read_text())
     assert set(saved["variants"]) == {"dark", "bright"}
     window.variants.drop("dark")
-    with qtbot.waitSignal(s.trouble, timeout=LONG):
+    with qtbot.waitSignal(s.telling.said, timeout=LONG):
         window.variants.go("dark")
     idle(window, qtbot)
 

@@ -56,6 +56,7 @@ def window(qtbot: QtBot) -> Iterator[Window]:
     made.desk.relighter.enabled = False  # pictures are compared; tests of its own are in test_steps
     qtbot.addWidget(made)
     made.show()
+    made.resize(1280, 800)
     yield made
     made.close()
 
@@ -265,6 +266,7 @@ def test_reopening_shows_the_last_build_without_building(qtbot: QtBot, window: W
     second = Window(Preferences())
     qtbot.addWidget(second)
     second.show()
+    second.resize(1280, 800)
     opened(second, qtbot, project)
     qtbot.waitUntil(lambda: second.desk.rope.shown_number == 1, timeout=LONG)
     assert second.stage.has_light and second.desk.rope.stale.fresh

@@ -173,6 +173,7 @@ def test_the_recipe_bench_changes_the_recipe_undoably(qtbot: QtBot, tmp_path: Pa
     window = Window(Preferences())
     qtbot.addWidget(window)
     window.show()
+    window.resize(1280, 800)
     with qtbot.waitSignal(window.desk.level.opened, timeout=LONG):
         window.open(level_file(tmp_path, b))
     s, bench = window.desk, window.steps["recipe"].bench
@@ -212,6 +213,7 @@ def test_nothing_a_person_reads_is_cut_off(qtbot: QtBot) -> None:
     qtbot.addWidget(window)
     window.resize(1280, 800)
     window.show()
+    window.resize(1280, 800)
     for kind in (QPushButton, QLabel):
         for widget in window.findChildren(kind):
             if widget.isVisible() and widget.text() and not (isinstance(widget, QLabel) and widget.wordWrap()):
@@ -223,6 +225,7 @@ def test_the_look_can_be_changed_and_is_remembered(qtbot: QtBot) -> None:
     window = Window(Preferences())
     qtbot.addWidget(window)
     window.show()
+    window.resize(1280, 800)
     window.desk.commands.run("window.look")
     assert palette.THEME.name == "light" and Preferences.load().look == "light"
     assert near(pixels(window.rope), palette.LIGHT.sunk) > 10_000
@@ -241,6 +244,7 @@ def test_a_fault_in_a_slot_is_told_and_logged_and_the_window_lives(
     window = Window(Preferences())
     qtbot.addWidget(window)
     window.show()
+    window.resize(1280, 800)
     monkeypatch.setattr(sys, "excepthook", sys.excepthook)
     _catch_faults(window)
     try:

@@ -51,8 +51,8 @@ def measure() -> dict[str, float]:
         project = write_demo(Path(scratch) / "tide-mill")
         window_began = time.perf_counter()
         window = Window(Preferences())
-        window.resize(1280, 800)
         window.show()
+        window.resize(1280, 800)
         try:
             s = window.desk
             window.open(project)

@@ -48,6 +48,9 @@ class LevelState(QObject):
         self.now: Opened | None = None
         # What the file held when it was last read; what is arranged may still be of an older reading.
         self._source: Level | None = None
+        self._changed_files: tuple[str, ...] = ()
+        # What is to be told once the new reading is shown.
+        self._news = ""
         self._watch = FileWatch(self)
         self._watch.changed.connect(self._files_changed)
         self._watch.vanished.connect(self._vanished)
@@ -106,8 +109,6 @@ class LevelState(QObject):
         self._changed_files = tuple(path.name for path in paths)
         self.reload()
 
-    _changed_files: tuple[str, ...] = ()
-
     def _reread(self, answer: tuple[Level, Differences]) -> None:
         level, changed = answer
         files, self._changed_files = self._changed_files, ()
@@ -115,9 +116,9 @@ class LevelState(QObject):
         self._follow_files()
         self._arrange_soon()
         if not changed.nothing:
-            self._telling.news(f"The level was exported again: {changed.sentence()}.")
+            self._news = f"The level was exported again: {changed.sentence()}."
         elif files:
-            self._telling.news(f"Read again: {', '.join(files[:3])}{' and more' if len(files) > 3 else ''}.")
+            self._news = f"Read again: {', '.join(files[:3])}{' and more' if len(files) > 3 else ''}."
 
     def _vanished(self) -> None:
         if self.now is not None:
@@ -168,6 +169,9 @@ class LevelState(QObject):
         assert project is not None
         self.now = replace(opened, project=project)
         self.rearranged.emit()
+        if self._news and opened.source is self._source:
+            self._telling.news(self._news)
+            self._news = ""
 
     def close(self) -> None:
         """Watch no more."""

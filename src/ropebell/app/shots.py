@@ -59,8 +59,8 @@ def shoot(app: QApplication, out: Path) -> Iterator[Path]:
     palette.apply(app, "dark")
     with tempfile.TemporaryDirectory(prefix="ropebell-shots-") as scratch:
         window = Window(Preferences())
-        window.resize(*SIZE)
         window.show()
+        window.resize(*SIZE)
         try:
             yield _save(window, out / "empty.png")
             project = write_demo_with_days(Path(scratch) / "tide-mill", lambda _done, _of: None, datetime.date.today())

@@ -31,10 +31,11 @@ class Telling(QObject):
     """Keeps what is told, oldest first.
 
     Signals:
-        changed: the list is another one.
+        changed: the list is another one. said: a `Told` is new.
     """
 
     changed = pyqtSignal()
+    said = pyqtSignal(object)
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -56,6 +57,7 @@ class Telling(QObject):
     def _add(self, told: Told) -> None:
         self.told = (*(t for t in self.told if t.matter != told.matter), told)
         self.changed.emit()
+        self.said.emit(told)
 
     def over(self, *matters: str) -> None:
         """These matters are settled: nothing is said of them any more."""

@@ -133,7 +133,7 @@ class Store:
     def _throw_away(self, digest: str) -> None:
         """Out of the way with an artifact, whole, as others may hold it, and then removed."""
         aside = self.folder / f".{digest}.{secrets.token_hex(4)}.part"
-        with contextlib.suppress(FileNotFoundError):
+        with contextlib.suppress(OSError):
             os.replace(self.folder / digest, aside)
         remove_own(aside, FILES)
 

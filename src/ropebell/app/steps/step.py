@@ -50,6 +50,12 @@ class Step(QObject):
         """The step's panel, made when it is first needed."""
         if self._bench is None:
             self._bench = self.make_bench()
+            if self.desk.level.now is not None:
+                # What it follows was told before it was there.
+                for part in (self._bench, *self._bench.findChildren(QWidget)):
+                    refresh = getattr(part, "refresh", None)
+                    if callable(refresh):
+                        refresh()
         return self._bench
 
     def make_bench(self) -> QWidget:

@@ -38,6 +38,7 @@ class LevelStep(Step):
         bench.region.chosen_changed.connect(lambda _: self.changed.emit())
         bench.region.wants_start.connect(self._start_here)
         bench.region.wants_box.connect(self._box_here)
+        bench.checks.go_to.connect(self.desk.go_to_finding)
         self.desk.findings.checked.connect(self.changed)
         return bench
 

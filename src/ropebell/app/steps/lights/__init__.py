@@ -33,7 +33,6 @@ class LightsStep(Step):
         self.desk.stage.camera_changed.connect(self._eye_moved)
         self.desk.selection.hidden_changed.connect(self.changed)
         self.desk.rope.looking_at.connect(lambda _: self.changed.emit())
-        self._suggest_place()
         return bench
 
     def enter(self) -> None:

@@ -56,6 +56,7 @@ class ProbesPage(QWidget):
         now = self._desk.level.now
         if now is None:
             return
+        self.show_here()
         wanted = now.project.brief.probes
         self.spacing.show_value(wanted.spacing, "")
         self.predicted.setText(self._prediction(wanted))
