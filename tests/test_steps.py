@@ -15,11 +15,11 @@ from pytestqt.qtbot import QtBot
 
 from helpers import floor, level_file, room
 from ropebell.app import palette
-from ropebell.app.steps.lights.table import KINDS
-from ropebell.app.steps.level.objects import COLUMNS, matching, rows_of
 from ropebell.app.preferences import Preferences
 from ropebell.app.stage.camera import Camera
 from ropebell.app.stage.overlay import Grip, box_edges, dragged, on_screen, snapped
+from ropebell.app.steps.level.objects import COLUMNS, matching, rows_of
+from ropebell.app.steps.lights.table import KINDS
 from ropebell.app.window import Window
 from ropebell.build.mover import mover_light
 from ropebell.build.recipe import with_value

@@ -18,12 +18,12 @@ from pytestqt.qtbot import QtBot
 
 from helpers import floor, level_file, room
 from ropebell.app import palette
-from ropebell.app.steps import ORDER
 from ropebell.app.commands import Command, Commands
 from ropebell.app.finder import matches
 from ropebell.app.preferences import Preferences, preferences_file
 from ropebell.app.rope import spacing
 from ropebell.app.stage.camera import Camera, overview
+from ropebell.app.steps import ORDER
 from ropebell.app.window import Window
 from ropebell.app.words import clock, lux, short_count
 from ropebell.build.recipe import with_value
@@ -32,7 +32,7 @@ from ropebell.errors import BuildError, LevelError
 from ropebell.level.brief import LightChange, Mark
 from ropebell.level.model import Light
 
-LONG = 90_000
+LONG = 40_000
 
 
 @pytest.fixture

@@ -16,10 +16,10 @@ from pytestqt.qtbot import QtBot
 from helpers import floor, level_file
 from ropebell.app import palette
 from ropebell.app.parts import Scale, TunedNumber
-from ropebell.app.steps.recipe.bench import bounce_words
 from ropebell.app.preferences import Preferences
 from ropebell.app.reading import Knot
 from ropebell.app.rope import Rope, knot_words
+from ropebell.app.steps.recipe.bench import bounce_words
 from ropebell.app.strip import Strip
 from ropebell.app.window import Window
 from ropebell.build.result import Outcome

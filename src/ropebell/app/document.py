@@ -21,6 +21,7 @@ from ropebell.level.light_edits import with_light
 
 SAVE_AFTER_MS = 400
 GUARDED = "The level is guarded. Free it first to change its recipe."
+GUARDED_WHOLE = "The level is guarded. Free it first to go to a variant."
 
 
 class Step(QUndoCommand):
@@ -54,9 +55,10 @@ class Document(QObject):
 
     Signals:
         changed: the project before and after, for whoever has to follow before `edited` is told.
-        edited: the project's settings changed.
+        edited: the project's settings changed. saved: its file was written.
     """
 
+    saved = pyqtSignal()
     changed = pyqtSignal(object, object)
     edited = pyqtSignal()
 
@@ -155,12 +157,10 @@ class Document(QObject):
         self.edit(title, lambda p: replace(p, brief=after), gesture)
 
     def edit_all(self, title: str, brief: Brief, recipe: Recipe) -> None:
-        """Take another brief and recipe as a whole, undoably; refused where a guard stands, unless the other one
-        stands by it."""
+        """Take another brief and recipe as a whole, undoably; refused where a guard stands."""
         if self.project is None:
             return
-        now = self.project.brief
-        refused = GUARDED if now.guard and recipe != self.project.recipe else self.refuses(now, brief)
+        refused = GUARDED_WHOLE if self.project.brief.guard else self.refuses(self.project.brief, brief)
         if refused:
             self._telling.trouble(refused, "edit")
             return
@@ -218,6 +218,7 @@ class Document(QObject):
         else:
             self._telling.over("save")
             self._merged(saved)
+            self.saved.emit()
 
     def look_at_file(self) -> None:
         """Somebody may have written the file: what changed in it is taken in."""

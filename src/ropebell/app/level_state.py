@@ -56,6 +56,7 @@ class LevelState(QObject):
         self._watch.vanished.connect(self._vanished)
         self._project_watch = FileWatch(self)
         self._project_watch.changed.connect(lambda _: document.look_at_file())
+        document.saved.connect(self._follow_project)
         document.changed.connect(self._project_changed)
         document.refuses = self._refusal
 
@@ -77,8 +78,13 @@ class LevelState(QObject):
         self._document.take(opened.project)
         self.now, self._source = opened, opened.source
         self._follow_files()
-        self._project_watch.follow(opened.project.folder / PROJECT_FILE)
+        self._follow_project()
         self.opened.emit()
+
+    def _follow_project(self) -> None:
+        project = self._document.project
+        if project is not None and project.folder.is_dir():
+            self._project_watch.follow(project.folder / PROJECT_FILE)
 
     def _follow_files(self) -> None:
         project, source = self._document.project, self._source

@@ -106,7 +106,11 @@ def _sheet(c: Palette) -> str:
     QLabel[role="second"] {{ color: {c.second}; font-size: 12px; }}
     QLabel[role="accent"] {{ color: {c.accent}; font-size: 12px; }}
     QLabel[role="number"] {{ font-weight: 600; }}
-    QLabel[role="notice"] {{ background: {c.accent}; color: {c.accent_text}; font-weight: 600; }}
+    QFrame[role="notice"] {{ background: {c.accent}; }}
+    QFrame[role="notice"] QLabel {{ color: {c.accent_text}; font-weight: 600; }}
+    QFrame[role="notice"] QPushButton[role="flat"] {{ color: {c.accent_text}; }}
+    QFrame[role="notice"] QPushButton[role="flat"]:hover, QFrame[role="notice"] QPushButton[role="flat"]:focus {{ color: {c.text}; }}
+    QFrame[role="news"] {{ background: {c.sunk}; border-left: 3px solid {c.strand}; }}
     QFrame[role="panel"] {{ background: {c.panel}; border: none; }}
     QFrame[role="rule"] {{ background: {c.line}; border: none; max-height: 1px; min-height: 1px; }}
     QFrame[role="pane"] {{ background: {c.panel}; border: 1px solid {c.line}; border-radius: 6px; }}

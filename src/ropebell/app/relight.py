@@ -31,11 +31,13 @@ class Relit:
 
     Attributes:
         what: for the strip.
+        follows: whether it is the light of the settings of now, or that of the build, looked at in part.
         seconds: that making it took.
     """
 
     picture: StagePicture
     what: str
+    follows: bool
     seconds: float
 
 
@@ -221,7 +223,7 @@ class Relighter(QObject):
         bounce = self.bounce
         self._shows_relit = True
         self._jobs.start(
-            "relit", lambda: _relit(used, shown, settings, recipe, bounce, only is not None), self._receive
+            "relit", lambda: _relit(used, shown, settings, recipe, bounce, only is not None, follows), self._receive
         )
 
     def _receive(self, relit: Relit) -> None:
@@ -275,7 +277,8 @@ def _places(now: Opened) -> tuple[object, ...]:
 
 
 def _relit(
-    fields: Relight, shown: Shown, settings: tuple[F64, F64], recipe: Recipe, bounce: int, only: bool
+    fields: Relight, shown: Shown, settings: tuple[F64, F64], recipe: Recipe, bounce: int, only: bool,
+    follows: bool,
 ) -> Relit:  # fmt: skip
     began = time.perf_counter()
     if bounce >= 0:
@@ -292,4 +295,4 @@ def _relit(
     finished = any(get(built, key) for key in FINISHES)
     plain = "relit from stored rays, before finishing" if finished else "relit from stored rays"
     what = ", ".join(p for p in parts if p) or plain
-    return Relit(shown.relit(total, direct), what, time.perf_counter() - began)
+    return Relit(shown.relit(total, direct), what, follows, time.perf_counter() - began)

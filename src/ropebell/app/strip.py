@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QSize, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QMenu, QPushButton, QSizePolicy, QWidget
 
-from ropebell.app.palette import STRIP_HEIGHT
+from ropebell.app.palette import STRIP_HEIGHT, THEME
+
+PADDING = 6
+# A pixel or two that letters take more beside each other than on their own.
+SLACK = 4
 
 
 class Shortened(QLabel):
@@ -32,13 +36,13 @@ class Facts(QPushButton):
         self.setAccessibleName("What is true of this picture")
         self.setMenu(QMenu(self))
         self.facts: list[str] = []
+        self._more = ""
+        self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
 
     def show_facts(self, facts: list[str]) -> None:
         """Most important first."""
         self.facts = facts
-        short = facts[0].split(":")[0] if facts and facts[0].count(",") > 3 else facts[0] if facts else ""
-        more = f"   + {len(facts) - 1} more" if len(facts) > 1 else ""
-        self.setText(short + more)
+        self._more = f"  + {len(facts) - 1} more" if len(facts) > 1 else ""
         self.setToolTip("\n".join(facts))
         menu = self.menu()
         assert menu is not None
@@ -46,6 +50,24 @@ class Facts(QPushButton):
         for fact in facts:
             menu.addAction(fact)
         self.setVisible(bool(facts))
+        self.updateGeometry()
+        self.update()
+
+    def sizeHint(self) -> QSize:
+        words = self.facts[0] + self._more if self.facts else ""
+        return QSize(self.fontMetrics().horizontalAdvance(words) + 2 * PADDING + SLACK, 24)
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(self.fontMetrics().horizontalAdvance(self._more) + 80, 24)
+
+    def paintEvent(self, _event: QPaintEvent | None) -> None:
+        painter = QPainter(self)
+        room = self.rect().adjusted(PADDING, 0, -PADDING, 0)
+        metrics = self.fontMetrics()
+        left = room.width() - metrics.horizontalAdvance(self._more)
+        shown = metrics.elidedText(self.facts[0] if self.facts else "", Qt.TextElideMode.ElideRight, left)
+        painter.setPen(THEME.color("accent"))
+        painter.drawText(room, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, shown + self._more)
 
 
 class Strip(QFrame):
@@ -69,7 +91,7 @@ class Strip(QFrame):
         self.where.setProperty("role", "second")
         self.where.setAccessibleName("What is under the pointer")
         self.value = self._label("number", "Light under the pointer")
-        for widget in (self.build, self.view, self.exposure, self.filter, self.eye, self.hidden, self.state):
+        for widget in (self.build, self.state, self.view, self.exposure, self.filter, self.eye, self.hidden):
             row.addWidget(widget)
         row.addStretch(1)
         row.addWidget(self.where)

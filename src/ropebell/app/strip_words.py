@@ -62,9 +62,10 @@ class StripWords(QObject):
             return f"Building {self._desk.builds.number}"
         if kind == "step":
             return "Charts of now"
-        if kind == "relit":
+        relit = self._picture.relit
+        if kind == "relit" and relit is not None and relit.follows:
             return f"Build {rope.shown_number}, relit"
-        if kind == "build" and rope.shown is not None:
+        if kind in ("build", "relit") and rope.shown is not None:
             return f"Build {rope.shown_number}, {DRAFT_WORDS[rope.shown.manifest.recipe.draft]}"
         return "Level"
 
@@ -84,7 +85,7 @@ class StripWords(QObject):
             facts.append(f"not the newest, that is {finished[-1]}")
         relit = self._picture.relit
         if relit is not None:
-            facts.append(f"{relit.what}; not built")
+            facts.append(f"{relit.what}; not built" if relit.follows else relit.what)
         newest = not finished or rope.shown_number == finished[-1]
         if newest and rope.stale is not None and not rope.stale.fresh:
             facts.append(f"out of date: {', '.join(rope.stale.changes) or 'its cache is gone'}")

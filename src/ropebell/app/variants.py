@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 from ropebell.app.kept import Kept
 from ropebell.build.recipe import parse
 from ropebell.errors import RecipeError
@@ -30,4 +28,4 @@ class Variants(Kept):
         except (KeyError, TypeError, BriefError, RecipeError) as error:
             self._desk.tell(f"The variant '{name}' in project.toml cannot be used ({error}). Keep it anew.")
             return
-        self._desk.document.edit(f"Go to variant {name}", lambda p: replace(p, brief=brief, recipe=recipe))
+        self._desk.document.edit_all(f"Go to variant {name}", brief, recipe)

@@ -110,7 +110,7 @@ class Window(QMainWindow):
         self.benches, self.canvases = QStackedWidget(), QStackedWidget()
         self.bench_frame = QFrame()
         self.bench_frame.setProperty("role", "panel")
-        self.bench_frame.setMinimumWidth(260)
+        self.bench_frame.setMinimumWidth(palette.BENCH_WIDTH - 20)
         _column(self.bench_frame, self.benches)
         self.notices = Notices(self.desk.telling)
         self.canvases.addWidget(self.stage)
