@@ -188,6 +188,16 @@ class Document(QObject):
         if (self.project.folder / "project.toml").exists():
             self._save_timer.start()
 
+    def keep_prints(self, prints: dict[str, str]) -> None:
+        """Keep what the objects are that something is decided about; not an edit, so not undoable."""
+        before = self.project
+        if before is None or self.read_only or before.brief.prints == prints:
+            return
+        self.project = before.with_brief(prints=prints)
+        self.changed.emit(before, self.project)
+        if (before.folder / "project.toml").exists():
+            self._save_timer.start()
+
     def new_gesture(self) -> str:
         """A name for the next gesture, such as one drag of a slider."""
         self._gestures += 1

@@ -79,6 +79,7 @@ class LevelState(QObject):
         self.now, self._source = opened, opened.source
         self._follow_files()
         self._follow_project()
+        self._document.keep_prints(opened.prints)
         self.opened.emit()
 
     def _follow_project(self) -> None:
@@ -143,7 +144,7 @@ class LevelState(QObject):
         self.now = replace(self.now, project=after)
         if any(getattr(before.brief, key) != getattr(after.brief, key) for key in ARRANGING):
             self._arrange_soon()
-        elif before.brief != after.brief:
+        elif replace(before.brief, prints=after.brief.prints) != after.brief:
             self._recolor(after)
         if (before.brief.tables, before.brief.skies, before.brief.sky) != (
             after.brief.tables, after.brief.skies, after.brief.sky,
@@ -174,6 +175,7 @@ class LevelState(QObject):
         project = self._document.project
         assert project is not None
         self.now = replace(opened, project=project)
+        self._document.keep_prints(opened.prints)
         self.rearranged.emit()
         if self._news and opened.source is self._source:
             self._telling.news(self._news)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import numpy as np
@@ -36,6 +36,7 @@ from ropebell.errors import RopeBellError
 from ropebell.level.emitter_table import emission_of, emission_sources
 from ropebell.level.model import F32, F64, Level
 from ropebell.level.open import open_level
+from ropebell.level.renamed import prints_of
 from ropebell.level.scene import Scene, with_lights
 from ropebell.light.pages import warm
 from ropebell.light.probes import Probes
@@ -53,6 +54,7 @@ class Opened:
     Attributes:
         source: as the file has it. gathered: arranged, with all that is decided about it.
         space: everything that is placed, to point at. vertices: the same as the stage draws it.
+        prints: of all that something is decided about; see `level.renamed`.
     """
 
     project: Project
@@ -60,6 +62,7 @@ class Opened:
     gathered: Gathered
     space: RaySpace
     vertices: Vertices
+    prints: dict[str, str] = field(default_factory=dict)
 
     @property
     def picture(self) -> StagePicture:
@@ -149,12 +152,12 @@ def arranged(project: Project, source: Level, before: Opened | None) -> Opened:
         before: whose rays and vertices serve again where no triangle moved.
     """
     gathered = gather(source, project.brief, project.recipe, project.sky, project.tables)
-    subject = gathered.subject
+    subject, prints = gathered.subject, prints_of(source, project.brief)
     if before is not None and np.array_equal(subject.scene.corners, before.scene.corners):
-        return Opened(project, source, gathered, before.space, before.vertices)
+        return Opened(project, source, gathered, before.space, before.vertices, prints)
     whole = subject.baking.corners is subject.scene.corners
     space = subject.space if whole else RaySpace(subject.scene.corners)
-    return Opened(project, source, gathered, space, vertex_table(subject.scene, space, None))
+    return Opened(project, source, gathered, space, vertex_table(subject.scene, space, None), prints)
 
 
 def relit(gathered: Gathered, project: Project) -> Gathered:

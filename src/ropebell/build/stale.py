@@ -190,6 +190,7 @@ LIGHT_KEYS = {
     "sets",
     "most_live",
     "known",
+    "prints",
     "guard",
     "blend_distance",
     "probes",

@@ -8,6 +8,7 @@ from typing import Any
 
 from ropebell.level.brief import NO_MARK, Brief, LightChange, Mark, Move, TrialDensity
 from ropebell.level.finding import Finding
+from ropebell.level.renamed import with_renamed, without
 
 
 def apply_fix(brief: Brief, finding: Finding) -> Brief:
@@ -42,7 +43,18 @@ def apply_fix(brief: Brief, finding: Finding) -> Brief:
     if verb == "sky-counts":
         sky = replace(brief.sky_now, counts=True)
         return replace(brief, skies={**brief.skies, brief.sky: sky})
+    if verb == "rename":
+        return with_renamed(brief, *rest)
+    if verb == "drop-settings":
+        return without(brief, rest[0])
     raise ValueError(f"there is no remedy '{verb}'")
+
+
+def other_fix(finding: Finding) -> Finding | None:
+    """A finding with the second thing that can be done about it, None where there is one thing only."""
+    if finding.fix and finding.fix[0] == "rename":
+        return replace(finding, fix=("drop-settings", finding.fix[1]))
+    return None
 
 
 ACTS = {
@@ -59,6 +71,8 @@ ACTS = {
     ("drop-table", ""): "Take it off the list",
     ("sky-counts", ""): "Let it count",
     ("move", ""): "Move it onto the grid",
+    ("rename", ""): "Take it over",
+    ("drop-settings", ""): "Drop the setting",
 }
 
 

@@ -224,7 +224,7 @@ class Box:
 
 @dataclass(frozen=True, config=CONFIG)
 class DensityBox:
-    """A factor on the density of every face that reaches into a box."""
+    """A factor on the density of what lies in a box; faces are cut along it."""
 
     low: Point
     high: Point
@@ -298,6 +298,7 @@ class Brief:
         blend_distance: metres from the eye within which hybrid lights are live and the near set of pages counts.
         probes: where they stand.
         known: notes on findings that are fine here, by finding key.
+        prints: shape and place of what is decided about, by node path, to find it again by another name.
         guard: no edits at all.
     """
 
@@ -319,6 +320,7 @@ class Brief:
     blend_distance: Annotated[float, Field(gt=0, le=100_000, allow_inf_nan=False)] = 30.0
     probes: ProbeSet = field(default_factory=ProbeSet)
     known: dict[str, str] = field(default_factory=dict)
+    prints: dict[str, str] = field(default_factory=dict)
     guard: bool = False
 
     @property

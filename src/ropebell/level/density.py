@@ -20,7 +20,7 @@ BARE_SHARE = 0.25
 
 
 def density_factors(scene: Scene, level: Level, brief: Brief, marks: Marks) -> F32:
-    """(T,) float32: object's factor × bias of its material × the finest density box it reaches into, divided
+    """(T,) float32: object's factor × bias of its material × the finest density box it lies in, divided
     outside the play region; objects at test density have that factor alone."""
     count = len(scene)
     if not count:
@@ -30,7 +30,7 @@ def density_factors(scene: Scene, level: Level, brief: Brief, marks: Marks) -> F
     _apply_bias(factor, scene, level, marks)
     if brief.density_boxes or brief.region.boxes:
         low, high = corner_bounds(scene.corners)
-        factor *= _box_factors(low, high, brief.density_boxes)
+        factor *= _box_factors(scene.corners.mean(axis=1), brief.density_boxes)
         if brief.region.boxes:
             factor[~objects_inside(scene, low, high, brief.region.boxes)] /= brief.region.outside
     # What gets no lightmap only needs to know roughly how bright it is.
@@ -58,11 +58,12 @@ def _apply_bias(factor: F64, scene: Scene, level: Level, marks: Marks) -> None:
                 factor[(scene.node == index) & (scene.material == numbers[material])] *= value
 
 
-def _box_factors(low: F64, high: F64, boxes: tuple[DensityBox, ...]) -> F64:
-    """(T,) largest factor of the boxes that each face reaches into, 1 where none."""
-    found = np.full(len(low), -np.inf)
+def _box_factors(middle: F64, boxes: tuple[DensityBox, ...]) -> F64:
+    """(T,) largest factor of the boxes that each face lies in, 1 where none; faces are cut along boxes, so its middle
+    tells."""
+    found = np.full(len(middle), -np.inf)
     for box in boxes:
-        inside = reaches_into(low, high, Box(box.low, box.high))
+        inside = reaches_into(middle, middle, Box(box.low, box.high))
         found[inside] = np.maximum(found[inside], box.factor)
     return np.where(np.isfinite(found), found, 1.0)
 

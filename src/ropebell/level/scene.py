@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ropebell.level.arrange import Marks, arranged, chosen_pose, marks_in_force
+from ropebell.level.box_cuts import cut_along_boxes
 from ropebell.level.brief import NO_BRIEF, Brief, LightChange, Radiance
 from ropebell.level.cutouts import Cutouts, cutouts_of
 from ropebell.level.density import bare_faces, density_factors, ray_shares
@@ -205,6 +206,8 @@ def prepare(level: Level, brief: Brief = NO_BRIEF, emission: Emission | None = N
     """
     marks = marks_in_force(level, brief)
     placed = arranged(level, brief, marks)
+    if brief.density_boxes:
+        placed = cut_along_boxes(placed, brief.density_boxes)
     parts = _Parts()
     users: dict[int, list[int]] = {}
     for index, node in enumerate(placed.nodes):

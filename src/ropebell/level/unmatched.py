@@ -5,6 +5,7 @@ from __future__ import annotations
 from ropebell.level.brief import Brief
 from ropebell.level.finding import Finding
 from ropebell.level.model import Level
+from ropebell.level.renamed import renamed
 
 
 def unmatched(level: Level, brief: Brief) -> list[Finding]:
@@ -12,8 +13,15 @@ def unmatched(level: Level, brief: Brief) -> list[Finding]:
     known = {node.path for node in level.nodes}
     materials = {material.name for material in level.materials}
     lost = sorted(brief.paths() - known) + sorted(brief.emitters.keys() - materials)
-    remedy = "Rename it back, or drop the setting"
-    return [
-        Finding("unmatched-mark", "note", name, f"A setting is kept for '{name}', which is not in the level.", remedy)
-        for name in lost
-    ]
+    again = renamed(level, brief)
+    return [_finding(name, again.get(name)) for name in lost]
+
+
+def _finding(name: str, now: str | None) -> Finding:
+    what = f"A setting is kept for '{name}', which is not in the level."
+    if now is None:
+        remedy = "Rename it back, or drop the setting"
+        return Finding("unmatched-mark", "note", name, what, remedy, fix=("drop-settings", name))
+    reason = f"{what} Is it what is called '{now}' now? That has the same shape in the same place."
+    return Finding("unmatched-mark", "note", name, reason, "Take the setting over, or drop it",
+                   fix=("rename", name, now), also=(now,))  # fmt: skip

@@ -22,7 +22,7 @@ from PyQt6.QtWidgets import (
 from ropebell.app.desk import Desk
 from ropebell.app.palette import THEME, font
 from ropebell.app.parts import LIST_WIDTH, button, fit, label, rows_in
-from ropebell.checks.remedies import act
+from ropebell.checks.remedies import act, other_fix
 from ropebell.level.finding import Finding
 
 FINDING, GROUP = Qt.ItemDataRole.UserRole, Qt.ItemDataRole.UserRole + 1
@@ -188,9 +188,11 @@ class ChecksPanel(QWidget):
         for widget in (self.head, self.reason, self.advice):
             inside.addWidget(widget)
         self.fix = button("", "main", "Apply the remedy")
+        self.other = button("", "", "The other thing that can be done about it")
         self.known = button("Known here", "", "Accept this finding with a note")
         line = QHBoxLayout()
         line.addWidget(self.fix)
+        line.addWidget(self.other)
         line.addWidget(self.known)
         line.addStretch(1)
         inside.addLayout(line)
@@ -201,7 +203,8 @@ class ChecksPanel(QWidget):
         inside.addWidget(self.note)
         rows.addWidget(self.card)
         self.card.hide()
-        self.fix.clicked.connect(self._apply)
+        self.fix.clicked.connect(lambda: self._apply(self.finding()))
+        self.other.clicked.connect(self._apply_other)
         self.known.clicked.connect(self._ask_note)
         self.note.returnPressed.connect(self._accept)
 
@@ -272,6 +275,9 @@ class ChecksPanel(QWidget):
         self.fix.setText(act(finding))
         self.fix.setToolTip(finding.remedy)
         self.fix.setVisible(bool(finding.fix))
+        other = other_fix(finding)
+        self.other.setVisible(other is not None)
+        self.other.setText(act(other) if other is not None else "")
         if finding.remedy != act(finding):
             self.advice.setText(f"{self.advice.text()} {finding.remedy}.")
         for text in (self.reason, self.advice):
@@ -291,10 +297,13 @@ class ChecksPanel(QWidget):
             return
         self.go_to.emit(finding)
 
-    def _apply(self) -> None:
-        finding = self.finding()
+    def _apply(self, finding: Finding | None) -> None:
         if finding is not None:
             self._desk.findings.remedy(finding)
+
+    def _apply_other(self) -> None:
+        finding = self.finding()
+        self._apply(other_fix(finding) if finding is not None else None)
 
     def _ask_note(self) -> None:
         finding, now = self.finding(), self._desk.level.now
