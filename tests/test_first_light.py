@@ -11,12 +11,13 @@ import pytest
 
 from helpers import events, level_file, recipe, room
 from ropebell.build.journal import Journal
+from ropebell.build.layouts import StoredLayouts
 from ropebell.build.pictures import Pictures
 from ropebell.build.pipeline import Pipeline
 from ropebell.build.request import Request
 from ropebell.build.runner import BuildProcess, Standby
 from ropebell.build.standby import ahead_line, wanted
-from ropebell.build.store import Store, StoredLayouts, digest_of
+from ropebell.build.store import Store, digest_of
 from ropebell.charts.layout import unwrap
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import ball, box

@@ -17,13 +17,14 @@ from typing import Any
 import numpy as np
 
 from ropebell.build.events import Stage
+from ropebell.build.layouts import StoredLayouts
 from ropebell.build.manifest import Manifest, read_manifest
 from ropebell.build.precheck import gather
 from ropebell.build.project import find_project
 from ropebell.build.recipe import Recipe, named, with_value
 from ropebell.build.request import Request
 from ropebell.build.runner import BuildProcess, Standby
-from ropebell.build.store import Store, StoredLayouts
+from ropebell.build.store import Store
 from ropebell.charts.atlas import Atlas, ChartSettings, make_atlas
 from ropebell.charts.shapes import placed_shapes
 from ropebell.charts.texels import Texels, make_texels

@@ -4,25 +4,19 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from pathlib import Path
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ropebell.build import stages
-from ropebell.build.fields import SKY, Glow, Sources, ray_light
+from ropebell.build.fields import SKY, Glow, ray_light
 from ropebell.build.manifest import Manifest
 from ropebell.build.nearest import NearestSurface
 from ropebell.build.result import Result
-from ropebell.build.sound import CHARTS, FIELD, FOOTING, HITS, READING, expecting
-from ropebell.build.sound import SKY as SKY_FIELD
-from ropebell.build.store import Store
-from ropebell.charts.texels import Texels
-from ropebell.level.model import F32, F64, I32
+from ropebell.build.stored import StoredBuild
+from ropebell.level.model import F32, F64
 from ropebell.light.direct import DirectField
 from ropebell.light.solve import scatter
-from ropebell.light.transport import Hits
 
 # A normal that was asked for must be met within this angle.
 FACING = math.cos(math.radians(60))
@@ -165,58 +159,40 @@ class Meter:
 
 @dataclass(frozen=True, eq=False)
 class _Ledger:
-    """The artifacts of a build, by which the light at a point can be traced back to its sources.
-
-    All of it is the build's own, so it says what was built, whatever has become of the level since.
-    """
+    """By which the light at a point can be traced back to its sources."""
 
     manifest: Manifest
-    texels: Texels
-    target: I32
-    reflecting: F32
+    stored: StoredBuild
     glow: Glow
-    hits: Hits
-    sources: Sources
 
     @staticmethod
     def open(m: Manifest) -> _Ledger | None:
-        """The ledger, or None when one of its artifacts is gone."""
-        store, names = Store(Path(m.cache)), m.digests
-        charts = store.get(names.charts, expecting(CHARTS)) if names.reading else None
-        if charts is None:
-            return None
-        _, texels, _ = stages.read_charts(charts)
-        sizes = {"N": len(texels), "T": len(charts.arrays["uv"]), "E": len(m.emitters)}
-        footing = store.get(names.footing, expecting(FOOTING, **sizes))
-        reading = store.get(names.reading, expecting(READING, **sizes))
-        transport = store.get(m.hits_digest, expecting(HITS, **sizes))
-        sources = stored_sources(m, store, len(texels))
-        if footing is None or reading is None or transport is None or sources is None:
+        """The ledger, or None when an artifact of the build is gone."""
+        stored = StoredBuild.of(m)
+        if stored is None:
             return None
         radiance = np.array(list(m.emitters.values()), np.float32).reshape(-1, 3)
-        glow = Glow(tuple(m.emitters), radiance, reading.arrays["emitter"])
-        hits = stages.read_hits(transport)
-        return _Ledger(m, texels, footing.arrays["target"], reading.arrays["reflecting"], glow, hits, sources)
+        return _Ledger(m, stored, Glow(tuple(m.emitters), radiance, stored.emitter))
 
     def split(self, page: int, u: float, v: float, total: F64) -> dict[str, F64]:
         """Lux by source at page coordinates: the adjoint of the solve, so one pass serves all sources.
 
         With W₀ the bilinear weights, W_{b+1} = ρ·Aᵀ·W_b; source j brings Σ_b W_b · D_j.
         """
-        weight = np.zeros((len(self.texels), 3))
-        height, width = self.texels.grid.shape[1:]
+        weight = np.zeros((len(self.stored.texels), 3))
+        height, width = self.stored.texels.grid.shape[1:]
         for x, y, w in _bilinear(u, v, width, height):
-            texel = self.texels.grid[page, y, x]
+            texel = self.stored.texels.grid[page, y, x]
             if texel >= 0:
-                weight[self.target[texel]] += w
+                weight[self.stored.target[texel]] += w
         if not weight.any():
             return {}
         weight /= weight[:, 0].sum()
         first, importance = weight.copy(), weight.copy()
         for _ in range(self.manifest.bounces):
             back = np.zeros_like(weight)
-            scatter(self.hits.table, self.hits.counted, weight, back)
-            weight = back * self.reflecting
+            scatter(self.stored.hits.table, self.stored.hits.counted, weight, back)
+            weight = back * self.stored.reflecting
             importance += weight
         return self._shares(first, importance, total)
 
@@ -224,39 +200,22 @@ class _Ledger:
         shares: dict[str, F64] = {}
         sky = self.manifest.sky
         for name, light in self.manifest.lights.items():
-            field = self.sources.lights[name]
+            field = self.stored.sources.lights[name]
             shares[name] = _through(first, field, light.strength) + _through(importance - first, field, light.thrown)
         for name, radiance in self.manifest.emitters.items():
-            field = self.sources.emitters[name]
+            field = self.stored.sources.emitters[name]
             share = _through(importance, field, np.array(radiance))
             if len(field.gathered):
-                seen = ray_light(self.hits, self.glow, self.sources, sky, 1, name)
+                seen = ray_light(self.stored.hits, self.glow, self.stored.sources, sky, 1, name)
                 share = share + (importance * seen).sum(axis=0)
             shares[name] = share
         if max(sky) > 0:
-            seen = ray_light(self.hits, self.glow, self.sources, sky, 1, SKY)
+            seen = ray_light(self.stored.hits, self.glow, self.stored.sources, sky, 1, SKY)
             shares[SKY] = (importance * seen).sum(axis=0)
         # Padding and half floats leave a fraction of a percent between the sum and the page.
         summed = sum(shares.values(), np.zeros(3))
         scale = np.divide(total, summed, out=np.ones(3), where=summed > 0)
         return {name: share * scale for name, share in shares.items()}
-
-
-def stored_sources(m: Manifest, store: Store, count: int) -> Sources | None:
-    """Fields of all that gave light to a build of so many texels, None if one is gone."""
-    names, field, sky = m.digests, expecting(FIELD, N=count), expecting(SKY_FIELD, N=count)
-    if names.lights.keys() != m.lights.keys() or names.emitters.keys() != m.emitters.keys():
-        return None
-    groups: list[dict[str, DirectField]] = []
-    for digests in (names.lights, names.emitters):
-        found = {name: store.get(digest, field) for name, digest in digests.items()}
-        groups.append({name: stages.read_field(a) for name, a in found.items() if a is not None})
-        if len(groups[-1]) < len(digests):
-            return None
-    picture = store.get(names.sky, sky) if names.sky else None
-    if names.sky and picture is None:
-        return None
-    return Sources(groups[0], groups[1], picture.arrays["sky"] if picture is not None else None)
 
 
 def _through(importance: F64, field: DirectField, strength: F64) -> F64:

@@ -14,11 +14,11 @@ import numpy as np
 from ropebell.build import stages
 from ropebell.build.fields import SKY, Sources, throwing
 from ropebell.build.manifest import Manifest
-from ropebell.build.meter import stored_sources
 from ropebell.build.precheck import Gathered
 from ropebell.build.recipe import Recipe
-from ropebell.build.sound import CHARTS, FOOTING, HITS, READING, expecting
+from ropebell.build.sound import CHARTS, expecting
 from ropebell.build.store import Store
+from ropebell.build.stored import StoredBuild
 from ropebell.charts.texels import Texels, footprint_areas
 from ropebell.errors import RelightError
 from ropebell.level.model import F32, F64, I32
@@ -86,19 +86,10 @@ class Relight:
         Raises:
             RelightError: its rays are gone, or the fields would be too large.
         """
-        m, store, names = manifest, Store(Path(manifest.cache)), manifest.digests
-        charts = store.get(names.charts, expecting(CHARTS)) if names.reading else None
-        if charts is None:
+        m, stored = manifest, StoredBuild.of(manifest)
+        if stored is None:
             raise _gone(m)
-        _, texels, _ = stages.read_charts(charts)
-        sizes = {"N": len(texels), "T": len(charts.arrays["uv"]), "E": len(m.emitters)}
-        footing = store.get(names.footing, expecting(FOOTING, **sizes))
-        reading = store.get(names.reading, expecting(READING, **sizes))
-        transport = store.get(m.hits_digest, expecting(HITS, **sizes))
-        sources = stored_sources(m, store, len(texels))
-        if footing is None or reading is None or transport is None or sources is None:
-            raise _gone(m)
-        hits = stages.read_hits(transport)
+        texels, hits, sources = stored.texels, stored.hits, stored.sources
         skies = (SKY,) if sources.sky is None else SKY_CHANNELS
         emitters = [n for e, field in sources.emitters.items() for n in _columns(e, field)]
         wanted = (*sources.lights, *emitters, *skies)
@@ -106,10 +97,9 @@ class Relight:
             what = f"{len(wanted)} lights on {len(texels):,} texels are too many to be relit at once"
             raise RelightError(what, "", "Build to see a change, or lower the density")
         workers = m.recipe.limits.workers or cores()
-        units = _unit_fields(tuple(m.emitters), reading.arrays["emitter"], sources, hits, wanted, workers)
-        throws = reading.arrays["throws"]
-        fields = solved_fields(hits.table, units, reading.arrays["reflecting"], m.bounces, workers, tick)
-        return Relight(m, wanted, units, fields, texels, footing.arrays["target"], hits, throws, workers)
+        units = _unit_fields(tuple(m.emitters), stored.emitter, sources, hits, wanted, workers)
+        fields = solved_fields(hits.table, units, stored.reflecting, m.bounces, workers, tick)
+        return Relight(m, wanted, units, fields, texels, stored.target, hits, stored.throws, workers)
 
     def on(self, now: Gathered) -> Relight | None:
         """The same for the level as it stands now; None where its surfaces lie otherwise than they were built."""

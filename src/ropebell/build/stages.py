@@ -11,8 +11,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ropebell.build.fields import Glow, reflecting, throwing
+from ropebell.build.layouts import StoredLayouts
 from ropebell.build.recipe import Recipe
-from ropebell.build.store import Artifact, Store, StoredLayouts, digest_of
+from ropebell.build.store import Artifact, Store, digest_of
 from ropebell.charts.atlas import Atlas, ChartSettings, make_atlas
 from ropebell.charts.shapes import placed_shapes
 from ropebell.charts.texels import Texels, make_texels

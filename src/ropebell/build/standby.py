@@ -14,10 +14,11 @@ from pathlib import Path
 import numpy as np
 
 from ropebell.build.journal import Journal
+from ropebell.build.layouts import StoredLayouts
 from ropebell.build.pipeline import Pipeline
 from ropebell.build.recipe import named, with_value
 from ropebell.build.request import Request
-from ropebell.build.store import Store, StoredLayouts
+from ropebell.build.store import Store
 from ropebell.charts.shapes import placed_shapes
 from ropebell.errors import Stopped
 from ropebell.level.cutouts import Cutouts

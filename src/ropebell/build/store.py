@@ -25,7 +25,6 @@ import numpy as np
 import xxhash
 from numpy.typing import NDArray
 
-from ropebell.charts.layout import Layout
 from ropebell.errors import BuildError
 from ropebell.files import own_size, remove_files, remove_own
 
@@ -425,30 +424,3 @@ def _checksum(path: Path) -> str:
                 found.update(block[:count])
             _whole[key] = found.hexdigest()
         return _whole[key]
-
-
-class StoredLayouts:
-    """Chart layouts of shapes in a store; see `charts.shapes.LayoutCache`."""
-
-    def __init__(self, store: Store) -> None:
-        self._store = store
-
-    def load(self, key: str) -> Layout | None:
-        """The layout under `key`, or None."""
-        found = self._store.get(f"layout-{key}")
-        if found is None:
-            return None
-        a, meta = found.arrays, found.meta
-        try:
-            return Layout(np.array(a["chart"]), np.array(a["uv"]), str(meta["origin"]), str(meta["trouble"]))
-        except KeyError:
-            return None
-
-    def save(self, key: str, layout: Layout) -> None:
-        """Keep a layout."""
-        meta = {"origin": layout.origin, "trouble": layout.trouble}
-        # A level has hundreds of them, so they are not read back.
-        with self._store.writing(f"layout-{key}", durable=False) as folder:
-            np.save(folder / "chart.npy", layout.chart)
-            np.save(folder / "uv.npy", layout.uv)
-            self._store.describe(folder, meta)

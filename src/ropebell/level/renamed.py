@@ -1,8 +1,8 @@
 """Objects that a new export calls otherwise: found again by shape and place, so that what was decided about them can be
 taken over.
 
-What is decided is keyed by node path. For each such path the project keeps a print of what it was: a digest of its shape,
-and where it stood.
+What is decided is keyed by node path. For each such path the project keeps a print of what it was: a digest of its
+shape, and where it stood.
 """
 
 from __future__ import annotations
@@ -48,8 +48,9 @@ def prints_of(level: Level, brief: Brief) -> dict[str, Print]:
 
 
 def renamed(level: Level, brief: Brief) -> dict[str, str]:
-    """New paths of objects that something is decided about and that the level does not have any more, by their old ones:
-    where exactly one object of the same shape stands in the same place, and nothing is decided about it."""
+    """New paths of lost objects by their old ones: those that something is decided about and that are not in the level.
+
+    Only where exactly one object of the same shape stands in the same place, and nothing is decided about that one."""
     known, prints = {node.path for node in level.nodes}, brief.prints
     lost = [path for path in brief.paths() if path not in known and path in prints]
     if not lost:

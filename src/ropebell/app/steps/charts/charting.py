@@ -7,8 +7,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from ropebell.app.reading import Opened
+from ropebell.build.layouts import StoredLayouts
 from ropebell.build.stages import digests
-from ropebell.build.store import Store, StoredLayouts
+from ropebell.build.store import Store
 from ropebell.charts.atlas import ChartSettings
 from ropebell.charts.shapes import PlacedShape, placed_shapes
 from ropebell.charts.survey import Survey, survey
