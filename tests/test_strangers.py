@@ -19,6 +19,7 @@ from ropebell.cli.main import main
 from ropebell.errors import LevelError, ProjectError
 from ropebell.level import images, limits
 from ropebell.level.obj_read import read_obj
+from ropebell.level.open import open_level
 from ropebell.level.sky_picture import read_sky_picture
 
 
@@ -184,3 +185,11 @@ def test_a_place_that_cannot_be_written_is_told_before_the_work(
     (tmp_path / "file").write_text("")
     assert main([a.format(tmp_path) for a in arguments]) == 2
     assert len(capsys.readouterr().err.strip().splitlines()) == 1
+
+
+@pytest.mark.parametrize(
+    "name", ["a" * 5000, "a" * 5000 + ".glb", "a" * 300 + ".obj", "a\x00b", "a\x00b.glb", "a\x00b.obj", "."]
+)
+def test_a_level_path_that_no_file_can_have_is_told(tmp_path: Path, name: str) -> None:
+    with pytest.raises(LevelError):
+        open_level(tmp_path / name)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 
 from ropebell.errors import LevelError
@@ -19,12 +20,12 @@ def open_level(path: Path) -> Level:
         LevelError: unreadable; the message names file, place and remedy.
     """
     suffix = path.suffix.lower()
-    if path.is_dir():
+    if os.path.isdir(path):  # which, unlike Path.is_dir, never raises: paths come from files of strangers
         raise LevelError("it is a folder, not a level file", path, "Name the level file inside it")
     if suffix == ".obj":
         return read_obj(path)
     if suffix in (".gltf", ".glb"):
         return read_gltf(path)
-    if path.exists():
+    if os.path.exists(path):
         raise LevelError(f"files ending in '{suffix}' are not levels", path, "Use .gltf, .glb or .obj")
     raise LevelError("there is no such file", path, "Check the path")
