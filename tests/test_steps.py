@@ -351,9 +351,12 @@ def test_charts_show_density_pages_and_coordinates_before_any_build(window: Wind
     assert s.level.now.scene.node_names[s.selection.node] == "house/room"
     assert window.steps["charts"].pages.chart_at(QPointF(-5, -5))[0] == -1
     before = s.document.project.recipe.density.texels_per_metre
-    if bench.sheet.raise_density.isVisibleTo(bench):
-        bench.sheet.raise_density.click()
-        assert s.document.project.recipe.density.texels_per_metre > before
+    pages = known.survey.atlas.pages
+    assert bench.sheet.raise_density.isVisibleTo(bench)
+    bench.sheet.raise_density.click()
+    charted(window, qtbot)
+    assert s.document.project.recipe.density.texels_per_metre > before
+    assert bench.known.survey.atlas.pages == pages  # it fills the page and opens no other
     window.desk.commands.run("step.level")
     assert window.canvases.currentWidget() is window.stage and window.stage.look.view.id == "result"
     idle(window, qtbot)

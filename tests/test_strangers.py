@@ -15,6 +15,7 @@ from PIL import Image
 import mutations
 from ropebell.build.events import parse_event
 from ropebell.build.manifest import FORMAT, parse_manifest, read_manifest
+from ropebell.build.probe_file import PROBES, read_probes
 from ropebell.cli.main import main
 from ropebell.errors import LevelError, ProjectError
 from ropebell.level import images, limits
@@ -193,3 +194,14 @@ def test_a_place_that_cannot_be_written_is_told_before_the_work(
 def test_a_level_path_that_no_file_can_have_is_told(tmp_path: Path, name: str) -> None:
     with pytest.raises(LevelError):
         open_level(tmp_path / name)
+
+
+@pytest.mark.parametrize("value", [1e39, float("nan"), float("-inf"), 10**400])
+def test_probes_of_no_light_are_refused(tmp_path: Path, value: float) -> None:
+    probe = {"name": "a", "position": [0, 0, 0], "radiance": [[1.0, 1.0, 1.0]] * 9}
+    path = tmp_path / PROBES
+    path.write_text(json.dumps({"probes": [probe]}))
+    assert read_probes(tmp_path) is not None
+    path.write_text(json.dumps({"probes": [probe | {"radiance": [[value, 1.0, 1.0]] * 9}]}))
+    with pytest.raises(ProjectError, match="probes"):
+        read_probes(tmp_path)

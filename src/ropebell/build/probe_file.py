@@ -22,6 +22,8 @@ from ropebell.light.lookup import hit_records
 from ropebell.light.probes import LitLevel, Probes, grid_positions, lit_probes
 from ropebell.light.sky import SkyMap
 
+# Metres, and cd/m²; single floats end at 3.4e38.
+MOST = 1e30
 PROBES = "probes.json"
 
 
@@ -92,11 +94,14 @@ def read_probes(folder: Path) -> Probes | None:
     path = folder / PROBES
     if not path.is_file():
         return None
+    remedy = "Build again, or restore the file"
     try:
         table = json.loads(path.read_text(encoding="utf-8"))["probes"]
         position = np.array([p["position"] for p in table], dtype=np.float64).reshape(-1, 3)
-        radiance = np.array([p["radiance"] for p in table], dtype=np.float32).reshape(-1, COUNT, 3)
+        radiance = np.array([p["radiance"] for p in table], dtype=np.float64).reshape(-1, COUNT, 3)
         names = tuple(str(p["name"]) for p in table)
-    except (OSError, ValueError, KeyError, TypeError) as error:
-        raise ProjectError("the probes are damaged", path, "Build again, or restore the file") from error
-    return Probes(position, radiance, names)
+    except (OSError, ValueError, KeyError, TypeError, OverflowError) as error:
+        raise ProjectError("the probes are damaged", path, remedy) from error
+    if not (np.abs(position) < MOST).all() or not (np.abs(radiance) < MOST).all():  # which NaN is not either
+        raise ProjectError("the probes have numbers that are no places or no light", path, remedy)
+    return Probes(position, radiance.astype(np.float32), names)
