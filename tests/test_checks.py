@@ -401,10 +401,8 @@ def test_new_old_known_and_gone_are_told_apart() -> None:
 
 
 def test_findings_survive_json_and_remedies_refuse_nonsense() -> None:
-    from ropebell.build.precheck import from_json
-
     finding = Finding("k", "note", "o", "r", "f", (1.0, 2.0, 3.0), ("mark", "o", "role", "moving"), ("p",))
-    assert from_json(json.loads(json.dumps(finding.as_json()))) == finding
+    assert Finding.of(json.loads(json.dumps(finding.as_json()))) == finding
     assert apply_fix(Brief(), finding).marks["o"].role == "moving"
     with pytest.raises(ValueError, match="no remedy 'nonsense'"):
         apply_fix(Brief(), replace(finding, fix=("nonsense",)))

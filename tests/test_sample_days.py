@@ -111,7 +111,7 @@ def test_the_window_writes_the_sample_and_shows_the_notes_of_its_builds(
     window.desk.commands.run("file.sample")
     assert window.sample.running and window.stage.message == "Writing the sample level"
     s = window.desk
-    qtbot.waitUntil(lambda: s.rope.shown is not None and s.settled and s.rope.stale is not None, timeout=60_000)
+    qtbot.waitUntil(lambda: s.rope.shown is not None and s.settled and s.rope.stale is not None, timeout=240_000)
     assert (
         s.document.project.folder == folder
         and [k.number for k in s.rope.knots] == [1, 2, 3]

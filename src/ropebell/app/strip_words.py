@@ -85,7 +85,7 @@ class StripWords(QObject):
             facts.append(f"not the newest, that is {finished[-1]}")
         relit = self._picture.relit
         if relit is not None:
-            facts.append(f"{relit.what}; not built" if relit.follows else relit.what)
+            facts.append(f"not built, {relit.what}" if relit.follows else relit.what)
         newest = not finished or rope.shown_number == finished[-1]
         if newest and rope.stale is not None and not rope.stale.fresh:
             facts.append(f"out of date: {', '.join(rope.stale.changes) or 'its cache is gone'}")

@@ -58,32 +58,45 @@ CHECKED_HALLS, CHECKED_TRIANGLES = 4, 200_000
 BIG_HALLS, BIG_TEXELS_PER_METRE = 8, 5.6
 
 
-def run(scale: float = 1.0) -> dict[str, Any]:
-    """All figures. Each ratio is measured within this run, alternating its two sides.
+def run(scale: float = 1.0, long: bool = True) -> dict[str, Any]:
+    """The figures. Each ratio is measured within this run, alternating its two sides.
 
     Args:
         scale: size of the level relative to the usual one; small values are for trying out.
+        long: also those that take minutes: large levels, a noise target, memory limits, the path tracer.
     """
     from ropebell.bench import engine  # it needs `ready` from here
 
+    figures: dict[str, Any] = {
+        "machine": {"processor": platform.processor() or platform.machine(), "cores": os.cpu_count()}
+    }
+    took: dict[str, float] = {}
     with tempfile.TemporaryDirectory(prefix="ropebell-bench-") as scratch:
         folder = Path(scratch)
         level = write_demo(folder / "one") / LEVEL_NAME
-        figures: dict[str, Any] = {
-            "machine": {"processor": platform.processor() or platform.machine(), "cores": os.cpu_count()},
-            **_transport_against_bare(level, 8.0 * scale**0.5),
-            **_relight_against_full(level, folder, 10.0 * scale**0.5),
-            **_stopping(level, folder, 8.0 * min(scale, 1.0) ** 0.5),
-            **_large_level(folder, scale),
-            **_checks(folder, scale),
-            **engine.scaling(level, scale),
-            **engine.denoising(level, folder, scale),
-            **engine.noise_target(level, folder, scale),
-            **engine.limited_memory(folder, scale),
-            **(engine.against_brute_force() if scale >= 1 else engine.against_brute_force(4, 1000)),
-            **engine.live_relight(folder, scale),
+        parts: dict[str, Callable[[], dict[str, Any]]] = {
+            "transport": lambda: _transport_against_bare(level, 8.0 * scale**0.5),
+            "relight": lambda: _relight_against_full(level, folder, 10.0 * scale**0.5),
+            "stopping": lambda: _stopping(level, folder, 8.0 * min(scale, 1.0) ** 0.5),
+            "checks": lambda: _checks(folder, scale),
+            "live relight": lambda: engine.live_relight(folder, scale),
         }
-    return figures
+        if long:
+            parts |= {
+                "large level": lambda: _large_level(folder, scale),
+                "scaling": lambda: engine.scaling(level, scale),
+                "denoising": lambda: engine.denoising(level, folder, scale),
+                "noise target": lambda: engine.noise_target(level, folder, scale),
+                "limited memory": lambda: engine.limited_memory(folder, scale),
+                "brute force": lambda: (
+                    engine.against_brute_force() if scale >= 1 else engine.against_brute_force(4, 1000)
+                ),
+            }
+        for name, part in parts.items():
+            began = time.monotonic()
+            figures |= part()
+            took[name] = round(time.monotonic() - began, 1)
+    return {**figures, "measured_in_s": took}
 
 
 @dataclass(frozen=True, eq=False)

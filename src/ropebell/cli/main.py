@@ -68,8 +68,11 @@ def parser() -> argparse.ArgumentParser:
 
     p = commands.add_parser("bench", help="measure this machine against the bare ray library")
     p.add_argument("--json", action="store_true")
+    p.add_argument("--long", action="store_true", help="also what takes minutes: large levels, noise, memory limits")
     p.add_argument("--window", action="store_true", help="also measure the window (needs a display or offscreen Qt)")
-    p.add_argument("--plot", type=Path, default=None, metavar="FILE", help="draw how the time grows with texels, SVG")
+    p.add_argument(
+        "--plot", type=Path, default=None, metavar="FILE", help="draw how the time grows with texels, SVG (--long)"
+    )
     p.add_argument("--scale", type=float, default=1.0, help="size of the test relative to the usual one")
     return top
 
@@ -133,7 +136,7 @@ def _run(options: argparse.Namespace) -> int:
     if options.command == "accuracy":
         return _accuracy(options.out, options.json)
     if options.command == "bench":
-        return _bench(options.json, options.scale, options.window, options.plot)
+        return _bench(options.json, options.scale, options.long, options.window, options.plot)
     return _window(options)
 
 
@@ -154,7 +157,7 @@ def _try(path: Path) -> None:
         ) from error
 
 
-def _bench(as_json: bool, scale: float, window: bool, plot: Path | None) -> int:
+def _bench(as_json: bool, scale: float, long: bool, window: bool, plot: Path | None) -> int:
     from ropebell.bench import report, run
 
     if not 0.01 <= scale <= 100.0:
@@ -165,7 +168,7 @@ def _bench(as_json: bool, scale: float, window: bool, plot: Path | None) -> int:
         from ropebell.app.main import application
 
         application()  # without a display this ends here, not after minutes of measuring
-    figures = run(scale)
+    figures = run(scale, long or plot is not None)  # the curve is one of the long ones
     if window:
         from ropebell.app.latency import measure
 
