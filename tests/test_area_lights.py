@@ -18,7 +18,8 @@ from ropebell.level.brief import AddedLight, Brief, BriefError, LightChange
 from ropebell.level.gltf_container import read_container
 from ropebell.level.light_edits import with_added, with_copy, with_settings
 from ropebell.level.open import open_level
-from ropebell.level.scene import PlacedLight, prepare
+from ropebell.level.placed_light import PlacedLight
+from ropebell.level.scene import prepare
 from ropebell.light.area_light import candela_per_radiance, frame_of, shape_of
 from small_levels import Hall
 

@@ -28,7 +28,7 @@ from ropebell.files import write_json
 from ropebell.level.brief import Brief, from_values, to_values
 from ropebell.level.finding import Finding
 from ropebell.level.model import F64
-from ropebell.level.scene import thrown_light
+from ropebell.level.placed_light import thrown_light
 
 MANIFEST = "manifest.json"
 FORMAT = 2
@@ -75,7 +75,7 @@ class Page(Part):
 
 
 class LightFacts(Part):
-    """How a light was set; see `level.scene.PlacedLight`."""
+    """How a light was set; see `level.placed_light.PlacedLight`."""
 
     intensity: Light
     color: Color = (1.0, 1.0, 1.0)

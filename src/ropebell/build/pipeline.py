@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
-from dataclasses import dataclass, replace
+from collections.abc import Callable
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -38,7 +37,8 @@ from ropebell.build.request import Request
 from ropebell.build.rough import RoughPictures
 from ropebell.build.shooting import shoot_hits
 from ropebell.build.sound import ALBEDO, CHARTS, FIELD, FOOTING, HITS, SKY, expecting
-from ropebell.build.store import Artifact, Fits, Store
+from ropebell.build.stage_log import StageLog
+from ropebell.build.store import Artifact, Store
 from ropebell.build.until import NoiseTarget
 from ropebell.charts.atlas import Atlas
 from ropebell.charts.texels import Texels, footprint_areas
@@ -47,7 +47,8 @@ from ropebell.errors import BuildError, Stopped
 from ropebell.level.finding import Finding, from_notice
 from ropebell.level.model import F32, Level
 from ropebell.level.open import open_level
-from ropebell.level.scene import Emitter, PlacedLight, Scene
+from ropebell.level.placed_light import PlacedLight
+from ropebell.level.scene import Emitter, Scene
 from ropebell.light.albedo import texel_albedo
 from ropebell.light.direct import DirectField
 from ropebell.light.glance import glance
@@ -63,13 +64,6 @@ Source = PlacedLight | Emitter
 FEW_LAMPS = 4
 
 
-@dataclass
-class _Stage:
-    name: str
-    seconds: float
-    reused: bool
-
-
 class Pipeline:
     """One build.
 
@@ -83,9 +77,6 @@ class Pipeline:
         self.request, self.journal = request, journal
         self.recipe = request.recipe
         self.store = Store(request.cache)
-        self.findings: list[Finding] = []
-        self._done: list[_Stage] = []
-        self._rates: dict[str, float] = {}
         self._sky_digest, self._surfaces, self._hits_digest = "", "", ""
         self._earlier = Earlier(self.store, [], {})
         self._expected: dict[str, float] = {}
@@ -96,6 +87,7 @@ class Pipeline:
         self._stop_wanted = stop_wanted
         guess = estimate_for(20_000, 20_000, 8, 2, self.recipe, request.workers, {**RATES, **request.rates})
         self._progress = Progress(guess.seconds, self._tell, self._stop)
+        self._log = StageLog(journal, self._progress, self.store, request.workers)
         self._pictures = Pictures(request.out, journal, request.pictures)
 
     def run(self) -> Manifest:
@@ -177,65 +169,19 @@ class Pipeline:
             )
             raise BuildError(what, "", "Lower the density, or raise the limit")
 
-    @contextmanager
-    def _stage(self, name: str, item: str = "") -> Iterator[Callable[[bool], None]]:
-        """Journal a stage's beginning and end; the yielded function notes whether it was re-used."""
-        values = {"item": item} if item else {}
-        self.journal.write("stage", stage=name, state="begun", **values)
-        began = time.monotonic()
-        reused = False
-
-        def note(value: bool) -> None:
-            nonlocal reused
-            reused = value
-
-        yield note
-        seconds = time.monotonic() - began
-        self._done.append(_Stage(name, seconds, reused))
-        state = "reused" if reused else "done"
-        self.journal.write("stage", stage=name, state=state, seconds=round(seconds, 4), **values)
-
-    def _cached(
-        self, stage: str, digest: str, fits: Fits, make: Callable[[stages.Tick], Artifact], item: str = ""
-    ) -> Artifact:
-        with self._stage(stage, item) as note:
-            found = self.store.get(digest, fits)
-            note(found is not None)
-            if digest in self.store.damaged:
-                self.journal.write("note", text=f"What was kept of the stage '{stage}' was damaged; it is made again.")
-            if found is not None:
-                # What is re-used takes no time; the remaining time should know.
-                if not item:
-                    self._progress.expect(stage, 1e-3)
-                    self._progress.stage(stage)(1.0)
-                return found
-            return make(self._progress.stage(stage))
-
-    def _warn(self, findings: list[Finding]) -> None:
-        for finding in findings:
-            self.findings.append(finding)
-            self.journal.write("warning", **{k: v for k, v in finding.as_json().items() if v is not None})
-
-    def _rate(self, stage: str, units: float) -> None:
-        """Note the work rate of a stage that ran, per worker, for later predictions."""
-        entry = self._done[-1]
-        if not entry.reused and entry.seconds > 0.05 and units > 0:
-            workers = 1 if stage in ("charts", "write") else self.request.workers
-            self._rates[stage] = units / entry.seconds / workers
-
     # -- stages
 
     def _scene(self) -> Gathered:
-        with self._stage("scene"):
+        with self._log.stage("scene"):
             r = self.request
             gathered = gather(open_level(r.level), r.brief, r.recipe, r.sky, r.tables)
             self._progress.stage("scene")(1.0)
         return gathered
 
     def _check(self, subject: Subject) -> None:
-        with self._stage("check"):
+        with self._log.stage("check"):
             found = check_kept(subject, self.store)
-            self._warn([f for f in found if f.key not in self.request.brief.known])
+            self._log.warn([f for f in found if f.key not in self.request.brief.known])
             errors = [f for f in found if f.kind in BLOCKING]
             if errors:
                 reason = errors[0].reason.rstrip(".")
@@ -249,18 +195,18 @@ class Pipeline:
         return space, Surface.of(scene, space)
 
     def _charts(self, scene: Scene, digest: str) -> tuple[Atlas, Texels]:
-        artifact = self._cached(
+        artifact = self._log.cached(
             "charts", digest, expecting(CHARTS, T=len(scene)),
             lambda tick: stages.charts_stage(scene, self.recipe, digest, self.store, self.request.workers, tick),
         )  # fmt: skip
         atlas, texels, notices = stages.read_charts(artifact)
-        self._warn([from_notice(n) for n in notices])
-        self._rate("charts", len(texels) + 4 * len(scene))
+        self._log.warn([from_notice(n) for n in notices])
+        self._log.rate("charts", len(texels) + 4 * len(scene))
         return atlas, texels
 
     def _footing(self, surface: Surface, space: RaySpace, texels: Texels, atlas: Atlas, digest: str) -> OpenSamples:
         sizes = dict(zip("NS", texels.sample_triangle.shape))
-        artifact = self._cached(
+        artifact = self._log.cached(
             "footing", digest, expecting(FOOTING, T=len(atlas.uv), **sizes),
             lambda tick: stages.footing_stage(
                 surface, space, texels, atlas, digest, self.store, self.request.workers, tick,
@@ -268,7 +214,7 @@ class Pipeline:
             ),
         )  # fmt: skip
         if self._earlier.closest is None:
-            self._rate("footing", 2 * texels.sample_triangle.size)
+            self._log.rate("footing", 2 * texels.sample_triangle.size)
         return stages.read_footing(artifact)
 
     def _albedo(self, level: Level, scene: Scene, texels: Texels, atlas: Atlas, charts: str) -> F32:
@@ -328,16 +274,16 @@ class Pipeline:
                 known = self._earlier.known(FIELD, lambda names: names.emitters[source.name])
                 return stages.emitter_stage(source, lighting, digest, part, known)
 
-            field = stages.read_field(self._cached("direct", digest, expecting(FIELD, N=count), make, source.name))
+            field = stages.read_field(self._log.cached("direct", digest, expecting(FIELD, N=count), make, source.name))
             (sources.lights if punctual else sources.emitters)[source.name] = field
             per_texel = lighting.samples.triangle.shape[1] if punctual else self.recipe.direct_samples
-            shot += 0 if self._done[-1].reused else per_texel // 2
+            shot += 0 if self._log.done[-1].reused else per_texel // 2
             self._show_direct(scene, sources, count, f"direct light {number + 1} of {total}")
         if self.request.sky_picture is not None:
             sources = replace(sources, sky=self._sky(lighting, names))
         elapsed = time.monotonic() - began
         if shot and elapsed > 0.05 and self._earlier.closest is None:
-            self._rates["direct"] = shot * count / elapsed / self.request.workers
+            self._log.rates["direct"] = shot * count / elapsed / self.request.workers
         self._progress.stage("direct")(1.0)
         self._glanced = {}
         return sources
@@ -357,7 +303,7 @@ class Pipeline:
             known = self._earlier.known(SKY, digest_on)
             return stages.sky_stage(picture, turn, lighting, self._sky_digest, lambda _: self._check_stop(), known)
 
-        return self._cached("direct", self._sky_digest, fits, make, "sky picture").arrays["sky"]
+        return self._log.cached("direct", self._sky_digest, fits, make, "sky picture").arrays["sky"]
 
     def _show_direct(self, scene: Scene, sources: Sources, count: int, what: str) -> None:
         """Direct light so far; lamps whose turn is still to come as they were seen at a glance."""
@@ -407,12 +353,12 @@ class Pipeline:
             self.journal.write("shot", rays=shot.rays, kept=shot.kept)
             return artifact
 
-        artifact = self._cached("transport", digest, expecting(HITS, N=len(texels), R=rays), make)
+        artifact = self._log.cached("transport", digest, expecting(HITS, N=len(texels), R=rays), make)
         hits = stages.read_hits(artifact)
         self._hits_digest = digest
         self._memory.watch(hits.table)
         if not self._taken_over["rays"]:
-            self._rate("transport", float(hits.shot.sum()))
+            self._log.rate("transport", float(hits.shot.sum()))
         return hits
 
     def _check_stop(self) -> None:
@@ -422,14 +368,14 @@ class Pipeline:
 
     def _solve(self, scene: Scene, texels: Texels, hits: Hits, sources: Sources, albedo: F32) -> Solution:
         workers = self.request.workers
-        with self._stage("solve"):
+        with self._log.stage("solve"):
             direct = shadow_ray_light(scene, sources, len(texels))
             direct += ray_light(hits, Glow.of(scene, texels), sources, self.request.sky, workers)
             thrown_back = reflecting(scene, texels, albedo, self.recipe)
             held = kept_back(scene, sources, len(texels))
             tick = self._progress.stage("solve")
             solution = solve(hits.table, direct, thrown_back, self.recipe.bounces, workers, tick, held)
-        self._rate("solve", hits.table.size * (solution.bounces + 1.5))
+        self._log.rate("solve", hits.table.size * (solution.bounces + 1.5))
         self.journal.write(
             "energy", bounces=[round(e, 6) for e in solution.energy], cut_below_zero=round(solution.cut, 6),
             not_finite=list(solution.lost),
@@ -438,7 +384,9 @@ class Pipeline:
             count = int((scene.node[texels.owner[solution.first_lost]] == node).sum())
             name = scene.node_names[node]
             reason = f"{count} texel{'s' if count > 1 else ''} of it came out non-finite and are black."
-            self._warn([Finding("non-finite", "error", name, reason, "Check the object's mesh and the lights near it")])
+            self._log.warn(
+                [Finding("non-finite", "error", name, reason, "Check the object's mesh and the lights near it")]
+            )
         return solution
 
     def _probes(self, built: Built) -> dict[str, Any]:
@@ -446,13 +394,13 @@ class Pipeline:
         wanted = self.request.brief.probes
         if not wanted.spacing and not wanted.placed:
             return {}
-        with self._stage("probes"):
+        with self._log.stage("probes"):
             probes, findings = make_probes(built, self.request, lambda _: self._check_stop())
-            self._warn(findings)
+            self._log.warn(findings)
             return write_probes(self.request.out, probes) if probes is not None else {}
 
     def _finish(self, built: Built, names: stages.Digests, hits: Hits, sources: Sources) -> Manifest:
-        with self._stage("finish"):
+        with self._log.stage("finish"):
             tick = self._progress.stage("finish")
             built, sure = judged(
                 built, hits, sources, self.request, self.store, names.transport, self._hits_digest,
@@ -468,14 +416,14 @@ class Pipeline:
         probes = self._probes(built)
         began = time.monotonic()
         seconds: dict[str, float] = {}
-        reused = {s.name: True for s in self._done}
-        for stage in self._done:
+        reused = {s.name: True for s in self._log.done}
+        for stage in self._log.done:
             seconds[stage.name] = round(seconds.get(stage.name, 0.0) + stage.seconds, 4)
             reused[stage.name] &= stage.reused
         facts = {
             "seconds": seconds,
             "reused": [name for name, value in reused.items() if value],
-            "rates": {name: round(rate) for name, rate in self._rates.items()},
+            "rates": {name: round(rate) for name, rate in self._log.rates.items()},
             "digests": {
                 "charts": names.charts, "footing": names.footing, "transport": names.transport,
                 "hits": self._hits_digest, "lights": names.lights, "emitters": names.emitters, "sky": self._sky_digest,
@@ -488,7 +436,7 @@ class Pipeline:
             "kept": self._taken_over,
             "finish": finished,
             "probes": probes,
-            "findings": self.findings,
+            "findings": self._log.findings,
         }  # fmt: skip
         self.journal.write("stage", stage="write", state="begun")
 

@@ -20,7 +20,8 @@ from ropebell.charts.texels import Texels, make_texels
 from ropebell.errors import BuildError
 from ropebell.level.cutouts import has_holes
 from ropebell.level.model import AREA_KINDS, F32, I32, Level, Notice
-from ropebell.level.scene import Emitter, PlacedLight, Scene
+from ropebell.level.placed_light import PlacedLight
+from ropebell.level.scene import Emitter, Scene
 from ropebell.level.sky_picture import read_sky_picture
 from ropebell.light.direct import DirectField, emitter_field, light_field
 from ropebell.light.footing import find_open_samples

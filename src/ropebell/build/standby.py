@@ -24,7 +24,8 @@ from ropebell.errors import Stopped
 from ropebell.level.cutouts import Cutouts
 from ropebell.level.emission_picture import EmissionPicture
 from ropebell.level.open import open_level
-from ropebell.level.scene import Emitter, PlacedLight, prepare
+from ropebell.level.placed_light import PlacedLight
+from ropebell.level.scene import Emitter, prepare
 from ropebell.light.direct import emitter_field, light_field
 from ropebell.light.near import TexelBlocks
 from ropebell.light.rays import RaySpace

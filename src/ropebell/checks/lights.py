@@ -12,7 +12,7 @@ from ropebell.checks.subject import Place, Subject, as_place, listed, short
 from ropebell.level.emitter_table import looks_lit
 from ropebell.level.finding import Finding
 from ropebell.level.model import AREA_KINDS
-from ropebell.level.scene import PlacedLight
+from ropebell.level.placed_light import PlacedLight
 from ropebell.light.sampling import fibonacci_sphere
 
 LOOKS = 64

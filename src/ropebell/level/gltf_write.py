@@ -16,7 +16,8 @@ from ropebell.level.gltf_container import CHUNK_BIN, CHUNK_JSON
 from ropebell.level.gltf_materials import STRENGTH, TRANSFORM, UNLIT
 from ropebell.level.gltf_nodes import PUNCTUAL
 from ropebell.level.model import AREA_KINDS, F32, I32, Level, Light, Material, TextureUse
-from ropebell.level.scene import Scene, changed_light
+from ropebell.level.placed_light import changed_light
+from ropebell.level.scene import Scene
 
 ARRAY, ELEMENT = 34962, 34963
 

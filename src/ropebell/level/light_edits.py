@@ -11,7 +11,8 @@ import numpy as np
 from pydantic import ValidationError
 
 from ropebell.level.brief import ADDED, NO_CHANGE, AddedLight, Brief, LightChange, unusable
-from ropebell.level.scene import PlacedLight, Scene
+from ropebell.level.placed_light import PlacedLight
+from ropebell.level.scene import Scene
 from ropebell.level.triangles import corner_bounds
 
 # What a new light is until it is set: cd with a reach in metres, or lux for a sun.

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -11,81 +10,18 @@ from numpy.typing import NDArray
 
 from ropebell.level.arrange import Marks, arranged, chosen_pose, marks_in_force
 from ropebell.level.box_cuts import cut_along_boxes
-from ropebell.level.brief import NO_BRIEF, Brief, LightChange, Radiance
+from ropebell.level.brief import NO_BRIEF, Brief, Radiance
 from ropebell.level.cutouts import Cutouts, cutouts_of
 from ropebell.level.density import bare_faces, density_factors, ray_shares
 from ropebell.level.emission_picture import EmissionPicture, emission_picture, mean_emission
-from ropebell.level.model import AREA_KINDS, F32, F64, I32, LUMINANCE, Level, Light, Material, Notice, Primitive
+from ropebell.level.model import F32, F64, I32, Level, Material, Notice, Primitive
+from ropebell.level.placed_light import PlacedLight, placed_light
 from ropebell.level.triangles import corner_bounds, longest_squared
 
 # Triangles thinner than this, relative to their longest edge, have no usable normal in single precision.
 SLIVER_HEIGHT = 1e-7
 # Copies of a mesh are placed together, so many triangles at a time.
 ROWS_AT_ONCE = 1_000_000
-
-# Disks and tubes are never thinner than this radius, metres.
-SMALLEST = 1e-3
-
-
-@dataclass(frozen=True, eq=False)
-class PlacedLight:
-    """A light in the level's frame.
-
-    Attributes:
-        name: path of its node.
-        position: (3,) float64 metres.
-        direction: (3,) float64 unit vector along which it shines (spot, directional).
-        intensity: candela or lux, see `Light`; 0 when switched off.
-        mode: baked, hybrid, live or undecided; live ones are left to the game.
-        size: radius of the source in metres, or half angle of a sun's disk in degrees.
-        width, height: of a rectangle in metres; the width of a tube is its length. roll: radians about the direction.
-        share, saturation: what of it goes into the bounces, and how much of its colour.
-        subtracts: takes light away.
-        work: a work light.
-    """
-
-    name: str
-    kind: str
-    position: F64
-    direction: F64
-    color: tuple[float, float, float]
-    intensity: float
-    reach: float | None
-    inner_cone: float
-    outer_cone: float
-    mode: str = "baked"
-    size: float = 0.0
-    width: float = 1.0
-    height: float = 1.0
-    roll: float = 0.0
-    share: float = 1.0
-    saturation: float = 1.0
-    subtracts: bool = False
-    work: bool = False
-
-    @property
-    def strength(self) -> F64:
-        """(3,) linear RGB intensity; negative for a light that subtracts."""
-        return np.array(self.color, dtype=np.float64) * (-self.intensity if self.subtracts else self.intensity)
-
-    @property
-    def thrown(self) -> F64:
-        """(3,) what of it goes into the bounces: its share, with as much of its colour as it keeps."""
-        return thrown_light(self.strength, self.share, self.saturation)
-
-    @property
-    def setting(self) -> dict[str, Any]:
-        """What of it no ray depends on, as plain values for the manifest."""
-        return {
-            "intensity": self.intensity, "color": list(self.color), "share": self.share,
-            "saturation": self.saturation, "subtracts": self.subtracts, "hybrid": self.mode == "hybrid",
-        }  # fmt: skip
-
-
-def thrown_light(strength: F64, share: float, saturation: float) -> F64:
-    """(3,) what of a light's strength goes into the bounces."""
-    grey = float(strength @ LUMINANCE)
-    return share * (grey + saturation * (strength - grey))
 
 
 @dataclass(frozen=True, eq=False)
@@ -243,7 +179,7 @@ def with_lights(scene: Scene, level: Level, brief: Brief, emission: Emission | N
     Args:
         level: as arranged.
     """
-    lights = tuple(_placed(level, i, brief) for i in level.light_nodes())
+    lights = tuple(placed_light(level, i, brief) for i in level.light_nodes())
     return replace(scene, lights=lights, emitters=_emitters(scene, level, emission or {}))
 
 
@@ -382,49 +318,6 @@ def _corner_uv(uv: F32 | None, order: I32) -> F32:
     if uv is None:
         return np.full((len(order), 3, 2), np.nan, np.float32)
     return uv[order]
-
-
-def _placed(level: Level, index: int, brief: Brief) -> PlacedLight:
-    node = level.nodes[index]
-    light = changed_light(level.lights[node.light], brief.light(node.path))
-    change = brief.light(node.path)
-    axis = -node.world[:3, 2] if change.direction is None else np.array(change.direction, dtype=np.float64)
-    length = float(np.linalg.norm(axis))
-    place = node.world[:3, 3].copy() if change.position is None else np.array(change.position, dtype=np.float64)
-    return PlacedLight(
-        name=node.path,
-        kind=light.kind,
-        position=place,
-        direction=axis / length if length > 0 else np.array([0.0, -1.0, 0.0]),
-        color=light.color,
-        intensity=light.intensity if change.enabled else 0.0,
-        reach=None if light.kind in AREA_KINDS else light.reach,
-        inner_cone=light.inner_cone,
-        outer_cone=light.outer_cone,
-        mode=change.mode or "baked",
-        size=change.size or (SMALLEST if light.kind in AREA_KINDS else 0.0),
-        width=change.width or 1.0,
-        height=change.height or 1.0,
-        roll=math.radians(change.roll or 0.0),
-        share=1.0 if change.share is None else change.share,
-        saturation=1.0 if change.saturation is None else change.saturation,
-        subtracts=bool(change.subtracts),
-        work=bool(change.work),
-    )
-
-
-def changed_light(light: Light, change: LightChange) -> Light:
-    """A light with a designer's strength, colour, reach and cone."""
-    inner = light.inner_cone if change.inner_cone is None else math.radians(change.inner_cone)
-    outer = light.outer_cone if change.outer_cone is None else math.radians(change.outer_cone)
-    return replace(
-        light,
-        intensity=light.intensity if change.intensity is None else change.intensity,
-        color=light.color if change.color is None else change.color,
-        reach=light.reach if change.reach is None else (change.reach or None),
-        inner_cone=max(min(inner, outer - 1e-6), 0.0),
-        outer_cone=outer,
-    )
 
 
 def _emitters(scene: Scene, level: Level, emission: Emission) -> tuple[Emitter, ...]:

@@ -13,7 +13,7 @@ import numpy as np
 
 from ropebell.level.arrange import aimed
 from ropebell.level.model import F64
-from ropebell.level.scene import PlacedLight
+from ropebell.level.placed_light import PlacedLight
 
 # Few enough that the kernel chooses among the triangles by the angle they fill.
 DISK_SIDES, TUBE_SIDES = 48, 32

@@ -11,7 +11,8 @@ from numpy.typing import NDArray
 
 from ropebell.level.emission_picture import EmissionPicture
 from ropebell.level.model import AREA_KINDS, F32, I32
-from ropebell.level.scene import Emitter, PlacedLight
+from ropebell.level.placed_light import PlacedLight
+from ropebell.level.scene import Emitter
 from ropebell.light import direct_kernels as kernels
 from ropebell.light.area_light import candela_per_radiance, shape_of
 from ropebell.light.near import TexelBlocks

@@ -15,7 +15,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from ropebell.level.model import F32, F64, I32
-from ropebell.level.scene import PlacedLight
+from ropebell.level.placed_light import PlacedLight
 from ropebell.light.gather_rays import make_rays
 from ropebell.light.lookup import NONE, SKY
 from ropebell.light.sampling import plain_points

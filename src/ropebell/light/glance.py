@@ -10,7 +10,7 @@ import numpy as np
 from ropebell.charts.atlas import Atlas
 from ropebell.charts.texels import Texels
 from ropebell.level.model import LUMINANCE
-from ropebell.level.scene import PlacedLight
+from ropebell.level.placed_light import PlacedLight
 from ropebell.light.direct import DirectField, light_field
 from ropebell.light.footing import texel_keys
 from ropebell.light.rays import RaySpace

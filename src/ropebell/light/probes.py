@@ -11,7 +11,8 @@ from numpy.typing import NDArray
 
 from ropebell.level.brief import Box
 from ropebell.level.model import AREA_KINDS, F32, F64
-from ropebell.level.scene import PlacedLight, Scene
+from ropebell.level.placed_light import PlacedLight
+from ropebell.level.scene import Scene
 from ropebell.light.area_light import candela_per_radiance, shape_of
 from ropebell.light.harmonics import COUNT, basis, projected
 from ropebell.light.lookup import SKY, resolve

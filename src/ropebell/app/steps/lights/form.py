@@ -13,7 +13,7 @@ from ropebell.app.tint import from_display, to_display
 from ropebell.level.brief import ADDED, NO_CHANGE, LightChange
 from ropebell.level.light_edits import nearest_objects
 from ropebell.level.model import AREA_KINDS, LIGHT_KINDS
-from ropebell.level.scene import PlacedLight
+from ropebell.level.placed_light import PlacedLight
 
 UNITS = {kind: "lx" if kind == "directional" else "cd" for kind in (*LIGHT_KINDS, *AREA_KINDS)}
 MODES = {"baked": "baked", "hybrid": "hybrid", "live": "live", "undecided": "later"}

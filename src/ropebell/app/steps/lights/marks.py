@@ -9,7 +9,7 @@ import numpy as np
 from ropebell.app.desk import Desk
 from ropebell.app.stage.overlay import AXES, Grip, Line, Mark, Overlay, circle, plain
 from ropebell.level.model import AREA_KINDS
-from ropebell.level.scene import PlacedLight
+from ropebell.level.placed_light import PlacedLight
 from ropebell.light.area_light import frame_of
 
 SHAPES = {"point": "point", "spot": "spot", "directional": "sun"} | {kind: "emitter" for kind in AREA_KINDS}

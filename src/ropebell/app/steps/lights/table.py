@@ -25,7 +25,7 @@ from ropebell.level.light_edits import (
     without_added,
     without_changes,
 )
-from ropebell.level.scene import PlacedLight
+from ropebell.level.placed_light import PlacedLight
 
 KINDS = {
     "point": "Point light", "spot": "Spot light", "directional": "Sun", "rectangle": "Rectangle of light",
