@@ -85,7 +85,9 @@ class StripWords(QObject):
             facts.append(f"not the newest, that is {finished[-1]}")
         relit = self._picture.relit
         if relit is not None:
-            facts.append(f"not built, {relit.what}" if relit.follows else relit.what)
+            # That it is relit says the title.
+            more = relit.what.removeprefix("relit from stored rays").removeprefix(", ")
+            facts.append(", ".join(("not built", *([more] if more else []))) if relit.follows else relit.what)
         newest = not finished or rope.shown_number == finished[-1]
         if newest and rope.stale is not None and not rope.stale.fresh:
             facts.append(f"out of date: {', '.join(rope.stale.changes) or 'its cache is gone'}")
