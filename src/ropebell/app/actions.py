@@ -80,22 +80,26 @@ def _walk(desk: Desk, picture: Picture) -> None:
     picture.changed.emit()
 
 
+def _can_relight(desk: Desk) -> bool:
+    """Whether stored rays answer; tells why not."""
+    why_not = desk.relighter.why_not
+    if why_not:
+        desk.tell(why_not, "relight")
+    else:
+        desk.telling.over("relight")
+    return not why_not
+
+
 def _only_selected(desk: Desk) -> None:
-    relighter = desk.relighter
-    if relighter.why_not:
-        desk.tell(relighter.why_not, "relight")
-        return
-    desk.telling.over("relight")
-    relighter.set_only_selected(not relighter.only_selected)
+    if _can_relight(desk):
+        desk.relighter.set_only_selected(not desk.relighter.only_selected)
 
 
 def _next_bounce(desk: Desk) -> None:
     """Direct light alone, then one bounce after the other, then all again."""
-    relighter = desk.relighter
-    if relighter.why_not:
-        desk.tell(relighter.why_not, "relight")
+    if not _can_relight(desk):
         return
-    desk.telling.over("relight")
+    relighter = desk.relighter
     bounce = relighter.bounce + 1
     relighter.set_bounce(bounce if bounce <= min(relighter.bounces, MOST_LOOKS) else ALL_BOUNCES)
 

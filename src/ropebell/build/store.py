@@ -67,6 +67,21 @@ def digest_of(*parts: Any) -> str:
     return digest.hexdigest()[:32]
 
 
+def _held(path: Path) -> bool:
+    """Whether somebody holds a lock on a file; nobody does where there is none."""
+    try:
+        lock = os.open(path, os.O_RDWR | os.O_CLOEXEC | os.O_NOFOLLOW)
+    except OSError:
+        return False
+    try:
+        fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError:
+        return True
+    finally:
+        os.close(lock)
+    return False
+
+
 def _boot() -> str:
     """What tells this run of the machine from others, empty where that is not known."""
     try:
@@ -309,21 +324,6 @@ class Store:
             return None
         return lock
 
-    @staticmethod
-    def _in_use(place: Path) -> bool:
-        """Whether a build is at an unfinished artifact."""
-        try:
-            lock = os.open(place / LOCK, os.O_RDWR | os.O_CLOEXEC | os.O_NOFOLLOW)
-        except OSError:
-            return False
-        try:
-            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except OSError:
-            return True
-        finally:
-            os.close(lock)
-        return False
-
     def _settle(self, place: Path, kinds: dict[str, Kind]) -> None:
         """Bring what was begun to the disk; where that fails, it is good until the machine is started anew."""
         try:
@@ -361,20 +361,6 @@ class Store:
         finally:
             os.close(lock)
 
-    def _alone(self) -> bool:
-        """Whether no build is at work in this cache."""
-        try:
-            lock = os.open(self.folder / AT_WORK, os.O_RDWR | os.O_CLOEXEC | os.O_NOFOLLOW)
-        except OSError:
-            return True
-        try:
-            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except OSError:
-            return False
-        finally:
-            os.close(lock)
-        return True
-
     def sizes(self) -> list[tuple[float, int, Path]]:
         """(last use, bytes, folder) of everything in the cache that is its own, longest unused first; nothing where
         the cache itself is a link."""
@@ -397,11 +383,11 @@ class Store:
         sizes = self.sizes()
         total, freed = sum(size for _, size, _ in sizes), 0
         newest = max((used for used, _, _ in sizes), default=0.0)
-        alone = self._alone()
+        alone = not _held(self.folder / AT_WORK)
         for used, size, place in sizes:
             unused = used < newest - UNUSED_SECONDS
             too_much = total - freed > self._limit and place.name not in keep and (alone or unused)
-            if self._in_use(place):
+            if _held(place / LOCK):
                 continue
             if ((place.name.endswith(".part") and unused) or too_much) and remove_own(place, FILES):
                 freed += size
