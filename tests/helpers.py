@@ -10,7 +10,7 @@ import numpy as np
 
 from ropebell.build.journal import JOURNAL, Journal
 from ropebell.build.meter import Meter, Reading
-from ropebell.build.pipeline import Pipeline
+from ropebell.build.pipeline import build
 from ropebell.build.recipe import Recipe, named, with_value
 from ropebell.build.request import Request
 from ropebell.build.result import open_result
@@ -68,7 +68,7 @@ def bake(level: Path, made: Recipe, out: Path | None = None, **request: Any) -> 
         request["brief"] = Brief(lights=request.pop("lights"))
     journal = Journal(out)
     try:
-        return Pipeline(Request(level, out, cache, made, **request), journal, lambda: None).run().as_json()
+        return build(Request(level, out, cache, made, **request), journal).as_json()
     finally:
         journal.close()
 

@@ -24,7 +24,7 @@ from ropebell.build.journal import JOURNAL, Journal, read_events
 from ropebell.build.manifest import MANIFEST, read_manifest
 from ropebell.build.meter import Meter
 from ropebell.build.outputs import BAKED_LEVEL
-from ropebell.build.pipeline import Pipeline
+from ropebell.build.pipeline import build
 from ropebell.build.precheck import gather
 from ropebell.build.probe_file import PROBES, read_probes
 from ropebell.build.project import PROJECT_FILE, find_project
@@ -85,7 +85,7 @@ def sample(folder: Path) -> Path:
         level, out, project.cache, project.recipe, project.sky, brief, project.tables, pictures=False
     )  # fmt: skip
     journal.write("begin", pid=1, request=request.to_json())
-    Pipeline(request, journal, lambda: None).run()
+    build(request, journal)
     journal.write("end", outcome="done", seconds=1.0)
     journal.close()
     return folder
@@ -146,7 +146,7 @@ def _build(folder: Path) -> None:
         project.level, out, project.cache, made, project.sky, project.brief, project.tables, pictures=False
     )  # fmt: skip
     try:
-        Pipeline(request, journal, lambda: None).run()
+        build(request, journal)
     finally:
         journal.close()
 

@@ -10,6 +10,7 @@ import numpy as np
 import pytest
 
 from helpers import bake, floor, level_file, meter, recipe, room
+from ropebell.build.stage import Inputs
 from ropebell.build.stages import digests
 from ropebell.checks.lights import modes
 from ropebell.checks.remedies import apply_fix
@@ -176,7 +177,9 @@ def test_shape_names_the_artifact_and_strength_does_not(tmp_path: Path) -> None:
     made = recipe("sketch")
 
     def name(**values: float) -> str:
-        return digests(prepare(level, with_settings(brief, ["added/r"], **values)).baking, made).lights["added/r"]
+        return digests(Inputs(prepare(level, with_settings(brief, ["added/r"], **values)).baking, made)).one(
+            "direct", ("light", "added/r")
+        )
 
     assert name(intensity=7.0) == name()
     assert len({name(), name(width=2.0), name(height=2.0), name(roll=30.0)}) == 4

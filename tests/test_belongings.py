@@ -21,11 +21,13 @@ from ropebell.build.request import Request
 from ropebell.build.runner import BuildProcess, Standby
 from ropebell.build.sample_days import write_demo_with_days
 from ropebell.build.shooting import ARRAYS
+from ropebell.build.stage import Inputs
 from ropebell.build.stages import digests
-from ropebell.build.store import META, Store, digest_of
+from ropebell.build.store import META, Store
 from ropebell.charts.unwrap_process import UnwrapProcess
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import ball
+from ropebell.digest import digest_of
 from ropebell.errors import BuildError, UsageError
 from ropebell.files import remove_files, remove_own
 from ropebell.level.model import Light
@@ -298,7 +300,7 @@ def test_a_full_disk_keeps_what_was_shot(tmp_path: Path) -> None:
 def test_a_changed_number_in_the_cache_never_reaches_a_kernel(level: Path, tmp_path: Path, array: str) -> None:
     made = recipe("sketch", draft=4)
     first = bake(level, made)
-    place = tmp_path / "level" / "cache" / digests(flatten(open_level(level)), made).transport
+    place = tmp_path / "level" / "cache" / digests(Inputs(flatten(open_level(level)), made)).one("transport")
     changed = np.load(place / f"{array}.npy", mmap_mode="r+")
     changed.reshape(-1)[3] = 0x7FFFFFFF
     changed.flush()
@@ -312,12 +314,12 @@ def test_a_changed_number_in_the_cache_never_reaches_a_kernel(level: Path, tmp_p
 def test_a_cache_made_to_harm_never_reaches_a_kernel(level: Path, tmp_path: Path) -> None:
     """Checksums hold, types and shapes too; only what is used as an index leads out of the tables."""
     made = recipe("sketch", draft=4)
-    names = digests(flatten(open_level(level)), made)
+    names = digests(Inputs(flatten(open_level(level)), made))
     harmful = {
-        names.charts: ("owner", "chart", "rects", "grid", "sample_triangle", "page", "column", "uv"),
-        names.footing: ("count", "triangle", "target"),
-        names.transport: ("hits",),
-        names.lights["lights/lamp"]: ("texel",),
+        names.one("charts"): ("owner", "chart", "rects", "grid", "sample_triangle", "page", "column", "uv"),
+        names.one("footing"): ("count", "triangle", "target"),
+        names.one("transport"): ("hits",),
+        names.one("direct", ("light", "lights/lamp")): ("texel",),
     }
     bake(level, made)
     store = Store(tmp_path / "level" / "cache")

@@ -17,11 +17,14 @@ from ropebell.build.checked import read_checked, write_checked
 from ropebell.build.precheck import check_kept, gather
 from ropebell.build.project import find_project, load_project
 from ropebell.build.result import open_result
+from ropebell.build.stage import Inputs
 from ropebell.build.stages import digests
 from ropebell.build.store import Store
 from ropebell.charts.atlas import ChartSettings, make_atlas
 from ropebell.charts.shapes import placed_shapes
+from ropebell.checks.before import BEFORE, BRIEF, LIGHTS, MARKS
 from ropebell.checks.remedies import with_density_set, with_marks
+from ropebell.checks.unmatched import unmatched
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import box
 from ropebell.errors import LevelError, ProjectError
@@ -51,7 +54,6 @@ from ropebell.level.guard import refusal
 from ropebell.level.model import Level, Light
 from ropebell.level.open import open_level
 from ropebell.level.scene import flatten, prepare
-from ropebell.level.unmatched import unmatched
 
 FULL = Brief(
     marks={
@@ -368,24 +370,28 @@ def test_checks_are_kept_by_digest_until_something_changes(tmp_path: Path) -> No
     entries = len(list(store.folder.iterdir()))
     assert of(Brief()) == first and len(list(store.folder.iterdir())) == entries
     marked = of(Brief(marks={"g/crate": Mark(work=True)}))
-    assert "work-object" in {f.kind for f in marked} and len(list(store.folder.iterdir())) == entries + 2
+    of_marks = {one.needs for one in BEFORE if {MARKS, BRIEF} & set(one.needs)}
+    assert "work-object" in {f.kind for f in marked} and len(list(store.folder.iterdir())) == entries + len(of_marks)
     # A lamp's strength is no matter of shapes: only what is decided is looked at anew.
     entries = len(list(store.folder.iterdir()))
+    of_briefs = {one.needs for one in BEFORE if BRIEF in one.needs}
     brighter = of(Brief(lights={"lights/lamp": LightChange(900.0, work=True)}))
-    assert "work-light" in {f.kind for f in brighter} and len(list(store.folder.iterdir())) == entries + 1
+    assert "work-light" in {f.kind for f in brighter} and len(list(store.folder.iterdir())) == entries + len(of_briefs)
+    entries = len(list(store.folder.iterdir()))
     of(Brief(lights={"lights/lamp": LightChange(position=(1.5, 0.25, -0.5))}))
-    assert len(list(store.folder.iterdir())) == entries + 3, "where it stands is one"
+    of_places = {one.needs for one in BEFORE if {LIGHTS, BRIEF} & set(one.needs)}
+    assert len(list(store.folder.iterdir())) == entries + len(of_places), "where it stands is one"
 
 
 def test_only_what_matters_to_a_stage_is_in_its_digest(level: Level) -> None:
     made = recipe("working")
-    plain = digests(prepare(level).baking, made)
-    noted = digests(prepare(level, Brief(marks={"g/crate": Mark(note="x", guard=True)})).baking, made)
+    plain = digests(Inputs(prepare(level).baking, made))
+    noted = digests(Inputs(prepare(level, Brief(marks={"g/crate": Mark(note="x", guard=True)})).baking, made))
     assert noted == plain
-    finer = digests(prepare(level, Brief(marks={"g/crate": Mark(density=2.0)})).baking, made)
-    assert finer.charts != plain.charts
-    moved = digests(prepare(level, Brief(lights={"lights/lamp": LightChange(position=(1, 1, 1))})).baking, made)
-    assert moved.charts == plain.charts and moved.lights != plain.lights
+    finer = digests(Inputs(prepare(level, Brief(marks={"g/crate": Mark(density=2.0)})).baking, made))
+    assert finer.one("charts") != plain.one("charts")
+    moved = digests(Inputs(prepare(level, Brief(lights={"lights/lamp": LightChange(position=(1, 1, 1))})).baking, made))
+    assert moved.one("charts") == plain.one("charts") and moved.of["direct"] != plain.of["direct"]
 
 
 def test_guards_refuse_with_a_reason_until_they_are_taken_off(level: Level) -> None:

@@ -21,13 +21,13 @@ from ropebell.build.journal import JOURNAL, Journal, Reader, is_alive
 from ropebell.build.manifest import read_manifest
 from ropebell.build.memory import MemoryKeeper, resident_bytes
 from ropebell.build.pages import read_page, write_page
-from ropebell.build.pipeline import Pipeline
 from ropebell.build.progress import Progress
 from ropebell.build.request import Request
 from ropebell.build.result import Outcome, open_result, outcome
 from ropebell.build.runner import BuildProcess, Standby, next_build_folder
-from ropebell.build.store import META, Store, digest_of
+from ropebell.build.store import META, Store
 from ropebell.demo.builder import LevelBuilder, at
+from ropebell.digest import digest_of
 from ropebell.errors import BuildError, LevelError, ProjectError, Stopped
 from ropebell.level.brief import LightChange
 from ropebell.level.model import Light
@@ -56,7 +56,7 @@ def test_a_strength_change_reuses_everything_but_the_algebra(tmp_path: Path) -> 
     for stage in ("charts", "footing", "direct lights/lamp", "direct lights/second", "transport"):
         assert states[stage] == "reused"
     assert {states[s] for s in ("scene", "solve", "finish", "write")} == {"done"}
-    assert set(second["reused"]) == {"charts", "footing", "direct", "transport"}
+    assert set(second["reused"]) == {"charts", "footing", "direct", "surfaces", "transport"}
 
 
 @pytest.mark.parametrize(
@@ -210,10 +210,10 @@ def test_unreadable_level_fails_with_the_readers_sentence(tmp_path: Path) -> Non
 def test_a_fault_of_the_program_is_told_with_its_traceback(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     from ropebell.build import worker
 
-    def broken(self: Pipeline) -> dict:
+    def broken(*_: object) -> dict:
         raise ZeroDivisionError("planted")
 
-    monkeypatch.setattr(Pipeline, "run", broken)
+    monkeypatch.setattr(worker, "build", broken)
     monkeypatch.setattr(worker, "_listen", lambda *_: None)
     assert worker.run(request(tmp_path), gentle=False) == 3
     last = events(tmp_path / "out")[-1]

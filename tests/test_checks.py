@@ -11,7 +11,9 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from ropebell.checks.before import BEFORE, BRIEF, GLOW, LIGHTS, MARKS, SHAPES, SKY
 from ropebell.checks.coordinates import report_coordinates
+from ropebell.checks.detector import Detector
 from ropebell.checks.grid import grid_step, square_sides
 from ropebell.checks.lights import worst_overlap
 from ropebell.checks.remedies import act, apply_fix, with_marks
@@ -401,9 +403,9 @@ def test_new_old_known_and_gone_are_told_apart() -> None:
 
 
 def test_findings_survive_json_and_remedies_refuse_nonsense() -> None:
-    finding = Finding("k", "note", "o", "r", "f", (1.0, 2.0, 3.0), ("mark", "o", "role", "moving"), ("p",))
+    finding = Finding("k", "note", "o", "r", "f", (1.0, 2.0, 3.0), ("leave-out", "o"), ("p",))
     assert Finding.of(json.loads(json.dumps(finding.as_json()))) == finding
-    assert apply_fix(Brief(), finding).marks["o"].role == "moving"
+    assert apply_fix(Brief(), finding).marks["o"].role == "left-out"
     with pytest.raises(ValueError, match="no remedy 'nonsense'"):
         apply_fix(Brief(), replace(finding, fix=("nonsense",)))
     with pytest.raises(ValueError, match="no remedy that could"):
@@ -416,3 +418,45 @@ def test_directions_all_round_are_even() -> None:
     directions = fibonacci_sphere(500)
     np.testing.assert_allclose(np.linalg.norm(directions, axis=1), 1, atol=1e-6)
     np.testing.assert_allclose(directions.mean(axis=0), 0, atol=3e-3)
+
+
+class Watched:
+    """Notes which parts of a subject a detector reads."""
+
+    def __init__(self, thing: object, seen: set[str], depth: int = 2) -> None:
+        self._thing, self._seen, self._depth = thing, seen, depth
+
+    def __len__(self) -> int:
+        return len(self._thing)
+
+    def __getattr__(self, name: str) -> object:
+        value = getattr(self._thing, name)
+        self._seen.add(name)
+        return Watched(value, self._seen, 1) if name in ("scene", "baking", "brief") and self._depth > 1 else value
+
+
+# What is made of each part; see `checks/before.py`. What every subject has the same is of none.
+OF_SHAPES = {
+    "scene", "baking", "level", "space", "extent", "sizes", "node_bounds", "centre", "welded", "corners",
+    "face_normals", "areas", "faces", "uv1", "node", "material", "part", "bare", "double_sided", "factor", "node_names",
+    "texels_per_metre", "node_ranges",
+}  # fmt: skip
+PARTS = {
+    SHAPES: OF_SHAPES,
+    LIGHTS: {"scene", "lights"},
+    GLOW: {"level", "emission"},
+    SKY: {"sky", "brief", "sky_now"},
+    MARKS: {"scene", "baking", "brief", "marks", "floors", "hull", "test_density", "region", "moves", "sets"},
+    BRIEF: {"brief", "most_live", "light"},
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("one", [d for d in BEFORE if d.needs], ids=lambda d: d.name)
+def test_a_detector_reads_no_part_that_it_does_not_name(one: Detector) -> None:
+    seen: set[str] = set()
+    hall = Hall()
+    for plant in (sliver, inside_out, in_plane, near, crossing, thin_wall, louvres, overlapping, one_sided, blinding):
+        plant(hall)
+    brief = replace(FINE, lights={"lights/lamp": LightChange(fixture="hall/globe", mode="live")}, most_live=0)
+    list(one.find(Watched(hall.subject(brief), seen)))
+    assert seen and seen <= set().union(*(PARTS[need] for need in one.needs))

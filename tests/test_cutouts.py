@@ -10,6 +10,7 @@ import numpy as np
 import pytest
 
 from helpers import bake, floor, level_file, meter, recipe
+from ropebell.build.stage import Inputs
 from ropebell.build.stages import digests
 from ropebell.demo.builder import LevelBuilder, aimed, at
 from ropebell.demo.shapes import quad
@@ -179,7 +180,7 @@ def test_masks_follow_the_cutoff_and_whole_pictures_cost_nothing() -> None:
     whole = replace(level, materials=(replace(low, alpha_cutoff=0.0),))
     assert cutouts_of(whole, scene.material, scene.uv0, scene.uv1) is None
     made = recipe("sketch")
-    names = {digests(flatten(replace(level, materials=(m,))), made).footing for m in (low, high)}
+    names = {digests(Inputs(flatten(replace(level, materials=(m,))), made)).one("footing") for m in (low, high)}
     assert len(names) == 2
     left = prepare(level, Brief(marks={"g/floor": Mark(role="left-out")})).baking
     assert left.cutouts is None

@@ -16,6 +16,7 @@ from ropebell.build.project import Project
 from ropebell.build.recipe import with_value
 from ropebell.build.relight import Relight
 from ropebell.build.result import read_pages
+from ropebell.build.stage import Inputs
 from ropebell.build.stages import digests
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import quad
@@ -125,7 +126,9 @@ def test_the_picture_names_the_artifact(tmp_path: Path) -> None:
     made = recipe("sketch")
 
     def name(picture: np.ndarray) -> str:
-        return digests(flatten(panel_over_floor(picture).level(Path("a.glb"))), made).emitters["g/panel"]
+        return digests(Inputs(flatten(panel_over_floor(picture).level(Path("a.glb"))), made)).one(
+            "direct", ("emitter", "g/panel")
+        )
 
     assert name(pixels) == name(pixels.copy()) != name(pixels[::-1])
     # Brighter all over is a factor, no other picture.

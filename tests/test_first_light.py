@@ -13,14 +13,15 @@ from helpers import events, level_file, recipe, room
 from ropebell.build.journal import Journal
 from ropebell.build.layouts import StoredLayouts
 from ropebell.build.pictures import Pictures
-from ropebell.build.pipeline import Pipeline
+from ropebell.build.pipeline import build
 from ropebell.build.request import Request
 from ropebell.build.runner import BuildProcess, Standby
 from ropebell.build.standby import ahead_line, wanted
-from ropebell.build.store import Store, digest_of
+from ropebell.build.store import Store
 from ropebell.charts.layout import unwrap
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import ball, box
+from ropebell.digest import digest_of
 from ropebell.level.model import F32, Light
 
 
@@ -44,7 +45,7 @@ def watched(folder: Path, monkeypatch: pytest.MonkeyPatch, name: str = "out") ->
     out.mkdir()
     journal = Journal(out)
     made = recipe("working", density__texels_per_metre=8.0, light__gather_rays=32)
-    Pipeline(Request(shaded(folder), out, folder / "cache", made, pictures=True), journal, lambda: None).run()
+    build(Request(shaded(folder), out, folder / "cache", made, pictures=True), journal)
     journal.close()
     return seen
 

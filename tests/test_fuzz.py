@@ -12,7 +12,8 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import gltf_files as g
-from ropebell.checks.contents import contents as check
+from ropebell.checks.run import check
+from ropebell.checks.subject import Subject
 from ropebell.errors import LevelError
 from ropebell.level.open import open_level
 from ropebell.level.scene import flatten
@@ -69,7 +70,7 @@ def read(path: Path) -> None:
         assert "\n" not in str(error) and error.what
         return
     assert np.isfinite(scene.corners).all() and np.isfinite(scene.normals).all()
-    for finding in check(level, scene, (1.0, 1.0, 1.0)):
+    for finding in check(Subject(level, scene, sky=(1.0, 1.0, 1.0))):
         assert finding.reason and finding.remedy
 
 

@@ -18,12 +18,13 @@ from ropebell.build import kin
 from ropebell.build.journal import Journal
 from ropebell.build.manifest import read_manifest
 from ropebell.build.memory import peak_bytes
-from ropebell.build.pipeline import Pipeline
+from ropebell.build.pipeline import build
 from ropebell.build.request import Request
 from ropebell.build.runner import BuildProcess
-from ropebell.build.store import Store, digest_of
+from ropebell.build.store import Store
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import box
+from ropebell.digest import digest_of
 from ropebell.errors import BuildError, Stopped
 from ropebell.level.brief import Brief, Mark
 from ropebell.level.model import Light
@@ -123,7 +124,7 @@ def stopped_after(level: Path, folder: Path, cache: Path, made: Any, rays: int, 
         return None
 
     with pytest.raises(Stopped):
-        Pipeline(Request(level, folder, cache, made, brief=brief), journal, enough).run()
+        build(Request(level, folder, cache, made, brief=brief), journal, enough)
     journal.close()
 
 

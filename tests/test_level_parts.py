@@ -16,7 +16,8 @@ from ropebell.charts.atlas import ChartSettings, make_atlas
 from ropebell.charts.shapes import placed_shapes, rigid_and_scale
 from ropebell.charts.texels import footprint_areas, make_texels
 from ropebell.charts.unwrap_process import UnwrapProcess
-from ropebell.checks.contents import contents as check
+from ropebell.checks.run import check
+from ropebell.checks.subject import Subject
 from ropebell.demo.builder import LevelBuilder, aimed, at
 from ropebell.demo.shapes import Shape, ball, box, cylinder, joined, quad, wheel
 from ropebell.errors import LevelError, RopeBellError
@@ -182,7 +183,7 @@ def test_srgb_follows_the_standard() -> None:
 
 def kinds(b: LevelBuilder, sky: tuple = (0.0, 0.0, 0.0)) -> set[str]:
     level = b.level(Path("a.glb"))
-    return {f.kind for f in check(level, flatten(level), sky)}
+    return {f.kind for f in check(Subject(level, flatten(level), sky=sky))}
 
 
 @pytest.mark.parametrize(("size", "found"), [(0.05, True), (2.0, False), (500.0, False), (40_000.0, True)])
@@ -200,7 +201,7 @@ def test_lights_that_are_off_or_negative_are_found_at_their_place() -> None:
     b.light("off", Light("off", "point", (1, 1, 1), 0.0), at(0, 1, 0))
     b.light("dark", Light("dark", "point", (-1, 1, 1), 5.0), at(1, 2, 3))
     level = b.level(Path("a.glb"))
-    found = {f.kind: f for f in check(level, flatten(level), (0.0, 0.0, 0.0))}
+    found = {f.kind: f for f in check(Subject(level, flatten(level), sky=(0.0, 0.0, 0.0)))}
     assert found["light-off"].severity == "note" and found["light-off"].object == "lights/off"
     assert found["negative-light"].severity == "error" and found["negative-light"].place == (1.0, 2.0, 3.0)
 
@@ -209,7 +210,7 @@ def test_what_the_engine_cannot_do_with_a_material_is_said() -> None:
     materials = (Material("pane", alpha_mode="BLEND"), Material("m"))
     p = primitive([[0, 0, 0], [1, 0, 0], [0, 0, -1]], [[0, 1, 2]])
     level = scene_with(p, None, *materials)
-    assert "transparency-solid" in {f.kind for f in check(level, flatten(level), (1.0, 1.0, 1.0))}
+    assert "transparency-solid" in {f.kind for f in check(Subject(level, flatten(level), sky=(1.0, 1.0, 1.0)))}
 
 
 # -- pages, pictures, files, errors, work

@@ -8,11 +8,11 @@ import pytest
 
 from helpers import floor
 from ropebell.checks.remedies import act, apply_fix, other_fix
+from ropebell.checks.unmatched import unmatched
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.level.brief import Brief, LightChange, Mark, Move
 from ropebell.level.model import Level, Light
 from ropebell.level.renamed import prints_of, renamed
-from ropebell.level.unmatched import unmatched
 
 
 def hall(crate: str = "crate", lamp: str = "lamp", shift: float = 0.0, twin: bool = False) -> Level:

@@ -11,7 +11,7 @@ import pytest
 from helpers import laid_out, level_file, recipe, room
 from ropebell.app.stage.camera import Camera
 from ropebell.build.journal import Journal
-from ropebell.build.pipeline import Pipeline
+from ropebell.build.pipeline import build
 from ropebell.build.request import Request
 from ropebell.build.store import Store
 from ropebell.demo.builder import LevelBuilder, at
@@ -85,7 +85,7 @@ def test_a_build_shoots_what_is_seen_before_the_rest(tmp_path: Path) -> None:
     request = Request(level, out, cache, made, view=VIEW)
     assert Request.from_json(request.to_json()) == request
     with pytest.raises(Stopped):
-        Pipeline(request, journal, first_rays).run()
+        build(request, journal, first_rays)
     journal.close()
     (place,) = cache.glob("*.begun")
     found = Store(cache).unfinished(place.name.removesuffix(".begun"))

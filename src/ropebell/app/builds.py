@@ -14,11 +14,11 @@ from ropebell.app.desk import Desk
 from ropebell.app.reading import Opened
 from ropebell.app.stage.drawn import Charted, charted_on, vertex_table
 from ropebell.app.stage.picture import StagePicture
-from ropebell.build import events, stages
+from ropebell.build import events
+from ropebell.build.forms import CHARTS
 from ropebell.build.request import Request
 from ropebell.build.result import Outcome
 from ropebell.build.runner import BuildProcess, Standby, next_build_folder
-from ropebell.build.sound import CHARTS, expecting
 from ropebell.build.store import Store
 from ropebell.charts.texels import Texels
 from ropebell.errors import BuildError
@@ -282,10 +282,10 @@ class _Table:
         if self.known is not None and event.charts == self._charts:
             self.known = (self.known[0], target, self.known[2])
             return
-        artifact = Store(Path(event.cache)).get(event.charts, expecting(CHARTS, T=len(begun.baking)))
-        if artifact is None:
+        laid = CHARTS.of(Store(Path(event.cache)), event.charts, T=len(begun.baking))
+        if laid is None:
             return
-        atlas, texels, _ = stages.read_charts(artifact)
+        atlas, texels, _ = laid
         if target.shape != (len(texels),) or target.dtype != np.int32 or not _within(target, len(texels)):
             return
         charted = charted_on(begun.scene, Charted(np.asarray(atlas.uv), atlas.lightmap, atlas.side))

@@ -13,6 +13,7 @@ from ropebell.app.stage.picture import StagePicture
 from ropebell.build.carry import carry
 from ropebell.build.estimate import calibrated
 from ropebell.build.events import Begin, Event, Warned
+from ropebell.build.forms import CHARTS as CHARTS_FORM
 from ropebell.build.journal import read_events
 from ropebell.build.manifest import Manifest, read_manifest
 from ropebell.build.mover import Lightmapped
@@ -29,8 +30,8 @@ from ropebell.build.result import (
     read_noise,
     read_pages,
 )
-from ropebell.build.sound import CHARTS, expecting
-from ropebell.build.stages import digests, read_charts
+from ropebell.build.stage import Inputs
+from ropebell.build.stages import CHARTS, digests
 from ropebell.build.store import Store
 from ropebell.errors import RopeBellError
 from ropebell.level.emitter_table import emission_of, emission_sources
@@ -233,13 +234,13 @@ def _on_level(folder: Path, now: Opened) -> Result | None:
     """The build with the charts of the open level, if the level has not changed and its charts are in the cache."""
     manifest = read_manifest(folder)
     try:
-        names = digests(now.baking, manifest.recipe)
-        charts = Store(now.project.cache).get(names.charts, expecting(CHARTS, T=len(now.baking)))
-        if charts is None or names.charts != manifest.digests.charts:
+        charts = digests(Inputs(now.baking, manifest.recipe)).one(CHARTS.name)
+        laid = CHARTS_FORM.of(Store(now.project.cache), charts, T=len(now.baking))
+        if laid is None or charts != manifest.digests.charts:
             return None
     except RopeBellError:
         return None
-    atlas, _, _ = read_charts(charts)
+    atlas = laid.atlas
     total, direct = read_pages(folder, manifest)
     return Result(
         folder,

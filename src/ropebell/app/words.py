@@ -9,19 +9,6 @@ import numpy as np
 
 from ropebell.level.model import LUMINANCE
 
-STAGE_WORDS = {
-    "scene": "Read the level",
-    "check": "Check it",
-    "charts": "Charts and texels",
-    "footing": "Texels in the open",
-    "direct": "Direct light",
-    "transport": "Gather rays",
-    "solve": "Bounces",
-    "finish": "Finish",
-    "probes": "Probes",
-    "write": "Write",
-}
-
 
 def clock(seconds: float) -> str:
     """0:09, 3:42, 1:05:00."""

@@ -17,7 +17,7 @@ from ropebell.bench.told_noise import TRUE_RAYS, Told, table
 from ropebell.build.journal import Journal
 from ropebell.build.meter import Meter
 from ropebell.build.pages import write_page
-from ropebell.build.pipeline import Pipeline
+from ropebell.build.pipeline import build
 from ropebell.build.recipe import Recipe, named, with_value
 from ropebell.build.request import Request
 from ropebell.build.result import open_result
@@ -79,7 +79,7 @@ def measured(case: ClosedForm, divisor: int, folder: Path) -> F64:
     )
     journal = Journal(out)
     try:
-        Pipeline(request, journal, lambda: None).run()
+        build(request, journal)
     finally:
         journal.close()
     reader = Meter(open_result(out))

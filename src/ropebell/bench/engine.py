@@ -14,7 +14,7 @@ from ropebell.bench.measure import SKY, ready
 from ropebell.build.journal import Journal
 from ropebell.build.manifest import read_manifest
 from ropebell.build.meter import Meter
-from ropebell.build.pipeline import Pipeline
+from ropebell.build.pipeline import build
 from ropebell.build.precheck import gather
 from ropebell.build.project import find_project
 from ropebell.build.recipe import named, with_value
@@ -100,7 +100,7 @@ def denoising(level: Path, folder: Path, scale: float) -> dict[str, Any]:
         request = Request(
             level, out, cache, with_value(made, "finish.denoise", on), (300.0, 350.0, 450.0), pictures=False
         )
-        times.append(Pipeline(request, journal, lambda: None).run().seconds)
+        times.append(build(request, journal).seconds)
         journal.close()
     # The first build also loads the kernels; what comes after it finds all but the finishing done.
     plain, filtered = times[2]["finish"], times[3]["finish"]
@@ -118,7 +118,7 @@ def noise_target(level: Path, folder: Path, scale: float) -> dict[str, Any]:
         out.mkdir()
         journal = Journal(out)
         request = Request(level, out, folder / "target-cache", made, SKY, brief, pictures=False)
-        found.append(Pipeline(request, journal, lambda: None).run())
+        found.append(build(request, journal))
         journal.close()
     first, again = found
     refined, then = first.finish.refined, again.finish.refined
@@ -195,7 +195,7 @@ def against_brute_force(places: int = 32, paths: int = 20_000) -> dict[str, Any]
             journal = Journal(out)
             began = time.perf_counter()
             request = Request(path, out, folder / f"cache-{run}", made, pictures=False)
-            texels = Pipeline(request, journal, lambda: None).run().texels
+            texels = build(request, journal).texels
             seconds.append(time.perf_counter() - began)
             journal.close()
         level = open_level(path)
@@ -255,7 +255,7 @@ def live_relight(folder: Path, scale: float) -> dict[str, Any]:
         out.mkdir()
         journal = Journal(out)
         request = Request(project.level, out, folder / f"live-cache-{number}", made, (300.0, 350.0, 450.0))
-        manifest = Pipeline(request, journal, lambda: None).run()
+        manifest = build(request, journal)
         journal.close()
         brief = project.brief.__class__()
         now = gather(level, brief, made, request.sky, ())

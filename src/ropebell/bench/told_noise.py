@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ropebell.build.journal import Journal
-from ropebell.build.pipeline import Pipeline
+from ropebell.build.pipeline import build
 from ropebell.build.recipe import named, with_value
 from ropebell.build.request import Request
 from ropebell.build.result import read_noise, read_pages
@@ -81,9 +81,7 @@ def _built(level: Path, folder: Path, rays: int) -> tuple[F64, F64]:
     out.mkdir()
     journal = Journal(out)
     try:
-        manifest = Pipeline(
-            Request(level, out, folder / "cache", made, SKY, pictures=False), journal, lambda: None
-        ).run()
+        manifest = build(Request(level, out, folder / "cache", made, SKY, pictures=False), journal)
     finally:
         journal.close()
     total, _ = read_pages(out, manifest)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import replace
 from typing import Any
 
@@ -10,6 +9,7 @@ import numpy as np
 
 from ropebell.build.fields import reflecting
 from ropebell.build.outputs import Built
+from ropebell.build.progress import Tick, part_of
 from ropebell.build.request import Request
 from ropebell.level.model import F32
 from ropebell.light.denoise import denoised
@@ -17,8 +17,6 @@ from ropebell.light.noise import standard_error
 from ropebell.light.occlusion import occlusion, texel_places
 from ropebell.light.seams import find_seams
 from ropebell.light.transport import Hits
-
-Tick = Callable[[float], None]
 
 
 def finish(built: Built, hits: Hits, request: Request, tick: Tick) -> tuple[Built, dict[str, Any]]:
@@ -32,12 +30,12 @@ def finish(built: Built, hits: Hits, request: Request, tick: Tick) -> tuple[Buil
         return built, done
     total, direct = built.solution.total, built.solution.direct
     if recipe.finish.denoise:
-        total = _denoise(built, hits, request, total, _part(tick, 0.0, 0.6))
+        total = _denoise(built, hits, request, total, part_of(tick, 0.0, 0.6))
     if recipe.occlusion.enabled:
-        shade = _occlusion(built, hits, request, done, _part(tick, 0.6, 0.7))
+        shade = _occlusion(built, hits, request, done, part_of(tick, 0.6, 0.7))
         total, direct = total * shade, direct * shade
     if recipe.finish.stitch_seams:
-        seams = find_seams(built.scene, built.atlas, built.texels, _part(tick, 0.7, 0.8))
+        seams = find_seams(built.scene, built.atlas, built.texels, part_of(tick, 0.7, 0.8))
         before = np.abs(seams.steps(total)).mean() if seams.points else 0.0
         total, direct = seams.closed(total), seams.closed(direct)
         after = np.abs(seams.steps(total)).mean() if seams.points else 0.0
@@ -47,18 +45,14 @@ def finish(built: Built, hits: Hits, request: Request, tick: Tick) -> tuple[Buil
     return replace(built, solution=replace(built.solution, total=total, direct=direct)), done
 
 
-def _part(tick: Tick, low: float, high: float) -> Tick:
-    return lambda share: tick(low + share * (high - low))
-
-
 def _denoise(built: Built, hits: Hits, request: Request, total: F32, tick: Tick) -> F32:
     """Filter what was gathered by rays; light of lamps is left as it is."""
     thrown_back = reflecting(built.scene, built.texels, built.albedo, request.recipe)
     # A sky picture is sampled by rays of its own.
     sky = np.array(request.sky if request.sky_picture is None else (0.0, 0.0, 0.0), np.float32)
-    error = standard_error(hits.table, total, thrown_back, sky, request.workers, _part(tick, 0.0, 0.3))
+    error = standard_error(hits.table, total, thrown_back, sky, request.workers, part_of(tick, 0.0, 0.3))
     lamps = np.minimum(built.lamps, total)
-    clean = denoised(total - lamps, error, built.texels, built.atlas, built.samples, _part(tick, 0.3, 1.0))
+    clean = denoised(total - lamps, error, built.texels, built.atlas, built.samples, part_of(tick, 0.3, 1.0))
     return (clean + lamps).astype(np.float32)
 
 

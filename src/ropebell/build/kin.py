@@ -8,21 +8,20 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Generic, TypeVar
 
 import numpy as np
 
+from ropebell.build.forms import CHARTS, Form, Laid
 from ropebell.build.recipe import Recipe
-from ropebell.build.sound import CHARTS, TABLE, Array, expecting
-from ropebell.build.stages import Digests, Known, face_density, names_on, read_charts
+from ropebell.build.sound import TABLE, expecting
 from ropebell.build.store import Artifact, Store
-from ropebell.charts.atlas import Atlas
 from ropebell.charts.same import same_texels
-from ropebell.charts.texels import Texels
 from ropebell.level.model import I32
 from ropebell.level.scene import Scene
 from ropebell.light.kept import Kept
 
+Named = TypeVar("Named")
 MOST_KNOWN = 12
 # With a noise target every change of light makes a table of the same layout.
 MOST_OF_A_LAYOUT = 3
@@ -45,7 +44,15 @@ class Kin:
     kept: Kept
 
 
-class Earlier:
+@dataclass(frozen=True, eq=False)
+class Known:
+    """What a stage gave on an earlier layout, and which texels that still holds for."""
+
+    kept: Kept
+    artifact: Artifact
+
+
+class Earlier(Generic[Named]):
     """What earlier layouts of the ground of a build know, most in common first.
 
     Args:
@@ -53,34 +60,36 @@ class Earlier:
         triangles: of the level.
     """
 
-    def __init__(self, store: Store, kin: list[Kin], names: dict[str, Digests], triangles: int = 0) -> None:
+    def __init__(self, store: Store, kin: list[Kin], names: dict[str, Named], triangles: int = 0) -> None:
         self._store, self.kin, self._names, self._triangles = store, kin, names, triangles
 
     @staticmethod
-    def of(store: Store, scene: Scene, recipe: Recipe, names: Digests, atlas: Atlas, texels: Texels) -> Earlier:
-        """Look for them if something of this build is missing; empty if nothing is."""
-        wanted = [names.footing, names.transport, *names.lights.values(), *names.emitters.values()]
-        # With a noise target the hit table has a name of its own, and may begin with rays of another.
-        if not recipe.light.noise_target and all(store.has(digest) for digest in wanted):
-            return Earlier(store, [], {})
-        kin = find_kin(store, names.ground, names.charts, recipe.light.seed, atlas, texels)
-        others = {one.charts: names_on(one.charts, "", scene, recipe) for one in kin if one.charts != names.charts}
-        return Earlier(store, kin, others, len(scene))
+    def of(
+        store: Store, ground: str, charts: str, seed: int, laid: Laid, names_on: Callable[[str], Named]
+    ) -> Earlier[Named]:  # fmt: skip
+        """Look for them.
+
+        Args:
+            charts: digest of the layout of now. names_on: of the stages' artifacts on other charts.
+        """
+        kin = find_kin(store, ground, charts, seed, laid)
+        others = {one.charts: names_on(one.charts) for one in kin if one.charts != charts}
+        return Earlier(store, kin, others, len(laid.atlas.uv))
 
     @property
     def closest(self) -> Kept | None:
         """Texels in common with the closest of other layouts, None without one."""
         return next((one.kept for one in self.kin if one.charts in self._names), None)
 
-    def known(self, what: dict[str, Array], name: Callable[[Digests], str]) -> Known | None:
+    def known(self, form: Form[Any], name: Callable[[Named], str]) -> Known | None:
         """What a stage gave on the closest other layout that has it.
 
         Args:
-            what: its arrays. name: picks the stage's artifact.
+            form: of its artifact. name: picks it.
         """
         for one in self.kin:
             if one.charts in self._names:
-                fits = expecting(what, N=len(one.kept.after), T=self._triangles)
+                fits = form.fits(N=len(one.kept.after), T=self._triangles)
                 artifact = self._store.get(name(self._names[one.charts]), fits)
                 if artifact is not None:
                     return Known(one.kept, artifact)
@@ -105,14 +114,13 @@ def remember(store: Store, ground: str, charts: str, transport: str, seed: int) 
     store.put(_name(ground), {}, {"known": known[:MOST_KNOWN][::-1]}, durable=False, over=True)
 
 
-def find_kin(
-    store: Store, ground: str, charts: str, seed: int, atlas: Atlas, texels: Texels
-) -> list[Kin]:  # fmt: skip
+def find_kin(store: Store, ground: str, charts: str, seed: int, laid: Laid) -> list[Kin]:
     """Earlier layouts that have texels in common with this one, most first.
 
     Args:
         seed: only hit tables shot with it count.
     """
+    texels = laid.texels
     tables: dict[str, list[str]] = {}
     for entry in reversed(_known(store, ground)):
         if entry["seed"] == seed:
@@ -125,11 +133,11 @@ def find_kin(
             everything = np.arange(len(texels), dtype=np.int32)
             found.append(Kin(other, tuple(shot), Kept(everything, everything)))
             continue
-        artifact = store.get(other, expecting(CHARTS, T=len(atlas.uv)))
-        if artifact is None:
+        before = CHARTS.of(store, other, T=len(laid.atlas.uv))
+        if before is None:
             continue
-        before, old, _ = read_charts(artifact)
-        kept = Kept.of(same_texels(before, old, atlas, texels), len(old))
+        same = same_texels(before.atlas, before.texels, laid.atlas, texels)
+        kept = Kept.of(same, len(before.texels))
         if kept.share >= LEAST_SHARE:
             found.append(Kin(other, tuple(shot), kept))
     return sorted(found, key=lambda kin: -kin.kept.share)
@@ -151,17 +159,17 @@ def tables_of(store: Store, kin: list[Kin], want: I32, own: str) -> Iterator[tup
                 yield int(np.minimum(artifact.arrays["done"][at], want[rows]).sum()), one.kept, artifact
 
 
-def predicted_spare(store: Store, scene: Scene, recipe: Recipe, names: Digests) -> tuple[float, float]:
+def predicted_spare(store: Store, scene: Scene, recipe: Recipe, ground: str) -> tuple[float, float]:
     """Shares of texels, and of gather rays, that a build of now would find in what earlier ones left; before its charts
     are made, so an object counts as the same if all of its faces have the density they had.
     """
-    density = face_density(scene, recipe)
+    density = scene.density(recipe.texels_per_metre)
     texels = density.astype(np.float64) ** 2 * scene.areas
     total = max(float(texels.sum()), 1e-30)
     rays = recipe.gather_rays
     best, best_rays = 0.0, 0.0
-    for entry in reversed(_known(store, names.ground)):
-        artifact = store.get(entry["charts"], expecting(CHARTS, T=len(density)))
+    for entry in reversed(_known(store, ground)):
+        artifact = store.get(entry["charts"], CHARTS.fits(T=len(density)))
         if artifact is None:
             continue
         changed = np.zeros(int(scene.node.max(initial=0)) + 1, np.bool_)

@@ -12,6 +12,10 @@ from ropebell.errors import Stopped
 EVERY = 0.1
 
 
+# Takes the share of a piece of work that is done; may raise `Stopped`.
+Tick = Callable[[float], None]
+
+
 @dataclass
 class _Stage:
     predicted: float
@@ -76,3 +80,8 @@ class Progress:
         trust = min(done / 2.0, 1.0)
         factor = min(max(elapsed / done, 0.2), 5.0) if done > 0 else 1.0
         return rest * (trust * factor + (1 - trust))
+
+
+def part_of(tick: Tick, low: float, high: float) -> Tick:
+    """A tick function for a part of a stage."""
+    return lambda share: tick(low + share * (high - low))

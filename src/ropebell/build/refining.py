@@ -13,8 +13,9 @@ from ropebell.build.outputs import Built
 from ropebell.build.request import Request
 from ropebell.build.seen import neighbours, seen_light
 from ropebell.build.sound import REFINED, expecting
-from ropebell.build.store import Artifact, Store, digest_of
+from ropebell.build.store import Artifact, Store
 from ropebell.build.waves import Waves
+from ropebell.digest import digest_of
 from ropebell.level.model import I32
 from ropebell.light.certainty import SeenLight, luminance, relative_noise, tally
 from ropebell.light.refine import refined

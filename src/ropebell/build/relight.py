@@ -11,12 +11,14 @@ from pathlib import Path
 
 import numpy as np
 
-from ropebell.build import stages
 from ropebell.build.fields import SKY, Sources, throwing
+from ropebell.build.forms import CHARTS
 from ropebell.build.manifest import Manifest
 from ropebell.build.precheck import Gathered
 from ropebell.build.recipe import Recipe
-from ropebell.build.sound import CHARTS, expecting
+from ropebell.build.stage import Inputs
+from ropebell.build.stages import DIRECT, TRANSPORT, digests
+from ropebell.build.stages.surfaces import surfaces_digest
 from ropebell.build.store import Store
 from ropebell.build.stored import StoredBuild
 from ropebell.charts.texels import Texels, footprint_areas
@@ -104,18 +106,18 @@ class Relight:
     def on(self, now: Gathered) -> Relight | None:
         """The same for the level as it stands now; None where its surfaces lie otherwise than they were built."""
         scene, recipe = now.subject.baking, self.manifest.recipe
-        names, built = stages.digests(scene, recipe), self.manifest.digests
-        if names.transport != built.transport:
+        names, built = digests(Inputs(scene, recipe)), self.manifest.digests
+        if names.one(TRANSPORT.name) != built.transport:
             return None
-        now_names, then = {**names.lights, **names.emitters}, {**built.lights, **built.emitters}
-        moved = tuple(name for name, digest in now_names.items() if then.get(name) != digest)
-        surfaces = stages.surfaces_digest(now.subject.level, scene, names.charts)
+        then = {**built.lights, **built.emitters}
+        moved = tuple(name for (_, name), digest in names.of[DIRECT.name].items() if then.get(name) != digest)
+        surfaces = surfaces_digest(now.subject.level, scene, built.charts)
         if surfaces == built.surfaces:
             return replace(self, moved=moved)
-        charts = Store(Path(self.manifest.cache)).get(names.charts, expecting(CHARTS, T=len(scene)))
-        if charts is None:
+        laid = CHARTS.of(Store(Path(self.manifest.cache)), built.charts, T=len(scene))
+        if laid is None:
             return None
-        atlas, texels, _ = stages.read_charts(charts)
+        atlas, texels, _ = laid
         albedo = texel_albedo(now.subject.level, scene, texels, footprint_areas(scene, texels, atlas))
         throws = throwing(scene, texels, albedo)
         bounced = reflectance(throws, recipe.light.bounce_gain, recipe.light.bounce_saturation)

@@ -8,8 +8,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 
 from ropebell.build.journal import Journal
-from ropebell.build.progress import Progress
-from ropebell.build.stages import Tick
+from ropebell.build.progress import Progress, Tick
 from ropebell.build.store import Artifact, Fits, Store
 from ropebell.level.finding import Finding
 
@@ -30,8 +29,8 @@ class StageLog:
         done: in the order in which they ended. rates: of work, per second and worker, by stage. findings: told so far.
     """
 
-    def __init__(self, journal: Journal, progress: Progress, store: Store, workers: int) -> None:
-        self._journal, self._progress, self._store, self._workers = journal, progress, store, workers
+    def __init__(self, journal: Journal, progress: Progress, store: Store) -> None:
+        self._journal, self._progress, self._store = journal, progress, store
         self.done: list[Done] = []
         self.rates: dict[str, float] = {}
         self.findings: list[Finding] = []
@@ -75,9 +74,8 @@ class StageLog:
             self.findings.append(finding)
             self._journal.write("warning", **{k: v for k, v in finding.as_json().items() if v is not None})
 
-    def rate(self, stage: str, units: float) -> None:
+    def rate(self, stage: str, units: float, workers: int) -> None:
         """Note the work rate of a stage that ran, per worker, for later predictions."""
         entry = self.done[-1]
         if not entry.reused and entry.seconds > 0.05 and units > 0:
-            workers = 1 if stage in ("charts", "write") else self._workers
             self.rates[stage] = units / entry.seconds / workers

@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
 from typing import Any
 
-from ropebell.build.estimate import RATES, SHARES, Estimate, estimate_for, predicted_texels
+from ropebell.build.estimate import RATES, estimate_for
 from ropebell.build.kin import predicted_spare
 from ropebell.build.manifest import LightFacts, Manifest
 from ropebell.build.project import Project
 from ropebell.build.recipe import Recipe
-from ropebell.build.sound import CHARTS, expecting
-from ropebell.build.stages import Digests, digests, sky_digest
+from ropebell.build.stage import ONLY, Inputs, Item, Names, Size, SkyFile, Speed
+from ropebell.build.stages import CHARTS, DIRECT, FOOTING, STAGES, TRANSPORT, digests
+from ropebell.build.stages.direct import SKY_ITEM
 from ropebell.build.store import Store
 from ropebell.level.brief import Brief, to_values
 from ropebell.level.scene import Scene
@@ -51,45 +53,38 @@ def stale_stages(scene: Scene, project: Project, manifest: Manifest | None, rate
         rates: measured work rates.
     """
     recipe, store = project.recipe, Store(project.cache)
-    names = digests(scene, recipe)
-    wanted = {"charts": names.charts, "footing": names.footing, "transport": _hits(names, project, manifest)}
-    missing = [stage for stage, digest in wanted.items() if not store.has(digest)]
-    share = {stage: float(stage in missing) for stage in wanted}
-    sources = [*names.lights.values(), *names.emitters.values(), _sky_digest(scene, project, names)]
-    unlit = [digest for digest in sources if digest and not store.has(digest)]
-    share["direct"] = len(unlit) / max(sum(map(bool, sources)), 1)
-    found = store.get(names.charts, expecting(CHARTS))
-    texels = len(found.arrays["page"]) if found is not None else predicted_texels(scene, recipe)
-    known = {**RATES, **SHARES, **rates}
-
-    def predicted(rates: dict[str, float]) -> Estimate:
-        workers = recipe.limits.workers or cores()
-        return estimate_for(texels, len(scene), len(scene.lights), len(scene.emitters), recipe, workers, rates)
-
-    whole = now = predicted(known)
-    if "transport" not in missing:
+    names = digests(_inputs(scene, project))
+    names = names.but(TRANSPORT.name, {ONLY: _hits(names, project, manifest)})
+    share = {stage: _missing(names.of[stage], store) for stage in names.of}
+    laid = CHARTS.forms[""].of(store, names.one(CHARTS.name))
+    size = Size.of(scene, recipe, len(laid.texels) if laid is not None else 0)
+    speed = Speed({**RATES, **rates}, recipe.limits.workers or cores())
+    whole = now = estimate_for(size, speed)
+    if not share[TRANSPORT.name]:
         # Waves of rays are kept up to as many again as the stored ones.
-        now = predicted({**known, "waves": max(known["waves"] - 1.0, 0.0)})
-    spared = _spare(store, scene, recipe, names, share, known["until"]) if missing else 0.0
+        now = estimate_for(size, replace(speed, rates={**speed.rates, "waves": max(speed.waves - 1.0, 0.0)}))
+    spared = _spare(store, scene, recipe, names, share, speed) if any(share.values()) else 0.0
     changes = _changes(AsSet.now(scene, project), AsSet.built(manifest)) if manifest is not None else ("never built",)
-    stages = tuple(s for s in ("charts", "footing", "direct", "transport") if share[s] > 0)
-    if changes:
-        stages = (*stages, "solve")
+    stages = tuple(s.name for s in STAGES if share.get(s.name, float(s.stale and bool(changes))) > 0)
     seconds = IDLE_SECONDS + sum(s * share.get(stage, 1.0) for stage, s in now.seconds.items())
-    return Stale(not stages, stages, changes, seconds, texels, IDLE_SECONDS + whole.total_seconds, spared)
+    return Stale(not stages, stages, changes, seconds, size.texels, IDLE_SECONDS + whole.total_seconds, spared)
 
 
-def _spare(store: Store, scene: Scene, recipe: Recipe, names: Digests, share: dict[str, float], until: float) -> float:
+def _missing(items: Mapping[Item, str], store: Store) -> float:
+    """Share of a stage's artifacts that are not there."""
+    return sum(not store.has(digest) for digest in items.values()) / max(len(items), 1)
+
+
+def _spare(store: Store, scene: Scene, recipe: Recipe, names: Names, share: dict[str, float], speed: Speed) -> float:
     """Lessen the shares of stages by what earlier layouts spare; the share of texels that are taken over."""
-    alike, shot = predicted_spare(store, scene, recipe, names)
+    alike, shot = predicted_spare(store, scene, recipe, names.ground)
     if recipe.light.noise_target:
-        shot /= max(until, 1e-6)  # of the rays that it will come to
-    share["transport"] *= max(1.0 - shot, 0.0)
-    if not share["charts"]:
-        return 0.0
-    for stage in ("footing", "direct"):
-        share[stage] *= 1.0 - alike
-    return alike
+        shot /= max(speed.until, 1e-6)  # of the rays that it will come to
+    taken = {"rays": shot, "texels": alike if share[CHARTS.name] else 0.0, "": 0.0}
+    for stage in STAGES:
+        if stage.name in share:
+            share[stage.name] *= max(1.0 - taken[stage.carried], 0.0)
+    return taken["texels"]
 
 
 def changes_since(scene: Scene, project: Project, begun_scene: Scene, begun: Project) -> tuple[str, ...]:
@@ -97,20 +92,17 @@ def changes_since(scene: Scene, project: Project, begun_scene: Scene, begun: Pro
     return _changes(AsSet.now(scene, project), AsSet.now(begun_scene, begun))
 
 
-def _hits(names: Digests, project: Project, manifest: Manifest | None) -> str:
+def _hits(names: Names, project: Project, manifest: Manifest | None) -> str:
     """The hit table that a build now would use, as far as that can be told before it."""
+    rays = names.one(TRANSPORT.name)
     if not project.recipe.light.noise_target or manifest is None:
-        return names.transport
-    same = names.transport == manifest.digests.transport and manifest.recipe.light == project.recipe.light
-    return manifest.hits_digest if same else names.transport
+        return rays
+    same = rays == manifest.digests.transport and manifest.recipe.light == project.recipe.light
+    return manifest.hits_digest if same else rays
 
 
-def _sky_digest(scene: Scene, project: Project, names: Digests) -> str:
-    """Name of the direct light of the sky picture in use, empty without one."""
-    picture = project.sky_picture
-    if picture is None:
-        return ""
-    return sky_digest(names.footing, picture, project.brief.sky_now.turn, scene, project.recipe)
+def _inputs(scene: Scene, project: Project) -> Inputs:
+    return Inputs(scene, project.recipe, SkyFile.of(project.sky_picture, project.brief))
 
 
 @dataclass(frozen=True)
@@ -135,13 +127,12 @@ class AsSet:
     @staticmethod
     def now(scene: Scene, project: Project) -> AsSet:
         """As the level and the project are."""
-        names = digests(scene, project.recipe)
+        names = digests(_inputs(scene, project))
         lights = {light.name: LightFacts.model_validate(light.setting) for light in scene.lights}
         emitters = {e.name: (float(e.radiance[0]), float(e.radiance[1]), float(e.radiance[2])) for e in scene.emitters}
-        picture = _sky_digest(scene, project, names)
         return AsSet(
-            lights, names.lights, emitters, project.sky, picture, project.recipe, project.brief, names.charts,
-            names.footing,
+            lights, names.kind(DIRECT.name, "light"), emitters, project.sky, names.one(DIRECT.name, SKY_ITEM),
+            project.recipe, project.brief, names.one(CHARTS.name), names.one(FOOTING.name),
         )  # fmt: skip
 
     @staticmethod

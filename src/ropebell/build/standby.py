@@ -15,7 +15,7 @@ import numpy as np
 
 from ropebell.build.journal import Journal
 from ropebell.build.layouts import StoredLayouts
-from ropebell.build.pipeline import Pipeline
+from ropebell.build.pipeline import build
 from ropebell.build.recipe import named, with_value
 from ropebell.build.request import Request
 from ropebell.build.store import Store
@@ -120,7 +120,7 @@ def warm() -> None:
             journal = Journal(out)
             try:
                 request = Request(folder / "warm.obj", out, folder / "cache", recipe, (1.0, 1.0, 1.0))
-                Pipeline(request, journal, lambda: None).run()
+                build(request, journal)
             finally:
                 journal.close()
         _warm_lights()

@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import contextlib
 import fcntl
-import hashlib
 import json
 import os
 import re
@@ -25,6 +24,7 @@ import numpy as np
 import xxhash
 from numpy.typing import NDArray
 
+from ropebell.digest import digest_of
 from ropebell.errors import BuildError
 from ropebell.files import own_size, remove_files, remove_own
 
@@ -52,19 +52,6 @@ _whole: dict[tuple[int, int, int, int], str] = {}
 
 Kind = tuple[str, list[int]]
 """Type in NumPy's notation, and shape, of an array."""
-
-
-def digest_of(*parts: Any) -> str:
-    """32 hex digits that name an artifact by what it depends on: arrays by shape, type and bytes, the rest as JSON."""
-    digest = hashlib.sha256()
-    for part in parts:
-        if isinstance(part, np.ndarray):
-            digest.update(f"{part.dtype.str}{part.shape}".encode())
-            digest.update(np.ascontiguousarray(part).data)
-        else:
-            digest.update(json.dumps(part, sort_keys=True).encode())
-        digest.update(b"\x00")
-    return digest.hexdigest()[:32]
 
 
 def _held(path: Path) -> bool:

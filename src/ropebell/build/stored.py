@@ -5,11 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
-from ropebell.build import stages
 from ropebell.build.fields import Sources
+from ropebell.build.forms import CHARTS, FIELD, FOOTING, HITS, READING, SKY
 from ropebell.build.manifest import Manifest
-from ropebell.build.sound import CHARTS, FIELD, FOOTING, HITS, READING, expecting
-from ropebell.build.sound import SKY as SKY_FIELD
 from ropebell.build.store import Store
 from ropebell.charts.texels import Texels
 from ropebell.level.model import F32, I32
@@ -38,36 +36,29 @@ class StoredBuild:
     def of(m: Manifest) -> StoredBuild | None:
         """None when one of the artifacts is gone, or the build is of a version that did not keep them all."""
         store, names = Store(Path(m.cache)), m.digests
-        charts = store.get(names.charts, expecting(CHARTS)) if names.reading else None
-        if charts is None:
+        laid = CHARTS.of(store, names.charts) if names.reading else None
+        if laid is None:
             return None
-        _, texels, _ = stages.read_charts(charts)
-        sizes = {"N": len(texels), "T": len(charts.arrays["uv"]), "E": len(m.emitters)}
-        footing = store.get(names.footing, expecting(FOOTING, **sizes))
-        reading = store.get(names.reading, expecting(READING, **sizes))
-        transport = store.get(m.hits_digest, expecting(HITS, **sizes))
-        sources = _sources(m, store, len(texels))
-        if footing is None or reading is None or transport is None or sources is None:
+        sizes = {"N": len(laid.texels), "T": len(laid.atlas.uv), "E": len(m.emitters)}
+        footing = FOOTING.of(store, names.footing, **sizes)
+        reading = READING.of(store, names.reading, **sizes)
+        hits = HITS.of(store, m.hits_digest, **sizes)
+        sources = _sources(m, store, len(laid.texels))
+        if footing is None or reading is None or hits is None or sources is None:
             return None
-        a = reading.arrays
-        return StoredBuild(
-            texels, footing.arrays["target"], a["throws"], a["reflecting"], a["emitter"], stages.read_hits(transport),
-            sources,
-        )  # fmt: skip
+        return StoredBuild(laid.texels, footing.target, *reading, hits, sources)
 
 
 def _sources(m: Manifest, store: Store, count: int) -> Sources | None:
     """Fields of all that gave light to a build of so many texels, None if one is gone."""
-    names, field, sky = m.digests, expecting(FIELD, N=count), expecting(SKY_FIELD, N=count)
+    names = m.digests
     if names.lights.keys() != m.lights.keys() or names.emitters.keys() != m.emitters.keys():
         return None
     groups: list[dict[str, DirectField]] = []
     for digests in (names.lights, names.emitters):
-        found = {name: store.get(digest, field) for name, digest in digests.items()}
-        groups.append({name: stages.read_field(a) for name, a in found.items() if a is not None})
+        found = {name: FIELD.of(store, digest, N=count) for name, digest in digests.items()}
+        groups.append({name: field for name, field in found.items() if field is not None})
         if len(groups[-1]) < len(digests):
             return None
-    picture = store.get(names.sky, sky) if names.sky else None
-    if names.sky and picture is None:
-        return None
-    return Sources(groups[0], groups[1], picture.arrays["sky"] if picture is not None else None)
+    picture = SKY.of(store, names.sky, N=count)
+    return Sources(groups[0], groups[1], picture) if picture is not None or not names.sky else None

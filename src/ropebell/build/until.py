@@ -10,10 +10,9 @@ from numpy.typing import NDArray
 from ropebell.build.fields import Glow, Sources, kept_back, ray_light, reflecting, shadow_ray_light
 from ropebell.build.request import Request
 from ropebell.build.seen import neighbours, seen_light
-from ropebell.build.stages import Digests
-from ropebell.build.store import digest_of
 from ropebell.charts.atlas import Atlas
 from ropebell.charts.texels import Texels
+from ropebell.digest import digest_of
 from ropebell.level.model import F32, I32
 from ropebell.level.scene import Scene
 from ropebell.light.certainty import BOUNCED, COUNTED, luminance, relative_noise, tally
@@ -46,13 +45,17 @@ class NoiseTarget:
         bounces = request.recipe.bounces
         self._bounces = BOUNCES if bounces is None else min(bounces, BOUNCES)
 
-    def digest(self, names: Digests) -> str:
-        """Names the hit table that comes of it: unlike one with a count of rays, it depends on the light."""
+    def digest(self, rays: str, emitters: dict[str, str]) -> str:
+        """Names the hit table that comes of it: unlike one with a count of rays, it depends on the light.
+
+        Args:
+            rays: names all else that it depends on. emitters: name their direct light.
+        """
         light = [self._direct, self._thrown_back, np.array(self._request.sky)]
         light += [x for x in (self._held, self._sources.sky) if x is not None]
-        glow = [[e.name, e.radiance.tolist(), names.emitters[e.name]] for e in self._scene.emitters]
+        glow = [[e.name, e.radiance.tolist(), emitters[e.name]] for e in self._scene.emitters]
         target = self._request.recipe.light.noise_target
-        return digest_of("until", names.transport, target, self._bounces, glow, *light)
+        return digest_of("until", rays, target, self._bounces, glow, *light)
 
     def unsure(self, hits: I32, done: I32, end: int) -> NDArray[np.bool_]:
         """(N,) which texels want more rays.

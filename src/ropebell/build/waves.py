@@ -12,7 +12,8 @@ import numpy as np
 
 from ropebell.build.mapped import new_table
 from ropebell.build.sound import WAVE, expecting
-from ropebell.build.store import Artifact, Store, digest_of
+from ropebell.build.store import Artifact, Store
+from ropebell.digest import digest_of
 from ropebell.level.model import I32
 from ropebell.light.transport import Gather, empty_hits
 

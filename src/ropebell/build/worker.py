@@ -17,7 +17,7 @@ from types import FrameType
 
 from ropebell.build.journal import Journal
 from ropebell.build.pictures import Pictures
-from ropebell.build.pipeline import Pipeline
+from ropebell.build.pipeline import build
 from ropebell.build.request import Request
 from ropebell.build.standby import wanted, warm
 from ropebell.errors import RopeBellError, Stopped
@@ -61,9 +61,8 @@ def run(request: Request, gentle: bool = True) -> int:
     if gentle:
         os.nice(max(15 - os.nice(0), 0))
     journal.write("begin", pid=os.getpid(), request=request.to_json())
-    pipeline = Pipeline(request, journal, lambda: Stopped() if stop.is_set() else None)
     try:
-        manifest = pipeline.run()
+        manifest = build(request, journal, lambda: Stopped() if stop.is_set() else None)
         return ending.say("done", EXIT_DONE, seconds=manifest.total_seconds)
     except Stopped as stopped:
         if stopped.reason == "limit":

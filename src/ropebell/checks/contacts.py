@@ -7,10 +7,11 @@ from collections.abc import Iterator
 import numpy as np
 from numpy.typing import NDArray
 
+from ropebell.checks.before import BEFORE, LIGHTS, SHAPES
 from ropebell.checks.contact_kernels import overlapping_pairs
 from ropebell.checks.shapes import turned_pieces
 from ropebell.checks.subject import Subject, as_place, listed, rows_by, short
-from ropebell.checks.welded import Welded, totals
+from ropebell.checks.welded import totals
 from ropebell.level.finding import Finding
 from ropebell.level.model import F64, I32
 from ropebell.light.rays import RaySpace
@@ -28,7 +29,8 @@ NO_GAP = 4e-6
 CROSSING = 5e-3
 
 
-def coplanar(s: Subject, welded: Welded) -> Iterator[Finding]:
+@BEFORE.detector({"coplanar": "Faces in one plane"}, SHAPES, LIGHTS)
+def coplanar(s: Subject) -> Iterator[Finding]:
     """Faces of different objects that lie in one plane, look the same way and cover each other in the open."""
     scene = s.baking
     if len(scene) < 2:
@@ -37,7 +39,7 @@ def coplanar(s: Subject, welded: Welded) -> Iterator[Finding]:
     if not len(first):
         return
     # What is inside out is told as that.
-    turned = turned_pieces(s, welded)[welded.piece]
+    turned = turned_pieces(s)[s.welded.piece]
     open_ = _in_the_open(s, first, places) & ~turned[first] & ~turned[second]
     first, second, area, places = first[open_], second[open_], area[open_], places[open_]
     a, b = scene.node[first], scene.node[second]
@@ -110,13 +112,9 @@ def _in_the_open(s: Subject, faces: NDArray, places: F64) -> NDArray[np.bool_]:
     return ~((hit >= 0) & back & ~scene.double_sided[hit])
 
 
-def near_and_crossing(s: Subject, welded: Welded) -> Iterator[Finding]:
-    """Objects that nearly touch, and solids that run into one another: what cuts space along planes may stumble."""
-    yield from _nearly_touching(s)
-    yield from _crossing(s, welded)
-
-
-def _nearly_touching(s: Subject) -> Iterator[Finding]:
+@BEFORE.detector({"hair-gap": "Gap of a hair"}, SHAPES)
+def nearly_touching(s: Subject) -> Iterator[Finding]:
+    """Objects that nearly touch: what cuts space along planes may stumble."""
     scene = s.baking
     if not len(scene):
         return
@@ -182,9 +180,11 @@ def _first_within(space: RaySpace, start: NDArray, direction: NDArray, reach: fl
     return hit, far
 
 
-def _crossing(s: Subject, welded: Welded) -> Iterator[Finding]:
+@BEFORE.detector({"crossing": "Solids cross"}, SHAPES)
+def crossing_solids(s: Subject) -> Iterator[Finding]:
+    """Solids that run into one another: what cuts space along planes may stumble."""
     scene = s.baking
-    start, end, own = _edges(s, welded)
+    start, end, own = _edges(s)
     if not len(start):
         return
     # What rounds to a point in the ray library's precision cannot cross anything.
@@ -197,7 +197,7 @@ def _crossing(s: Subject, welded: Welded) -> Iterator[Finding]:
     into = np.einsum("ij,ij->i", scene.face_normals[hit], run) < 0
     smaller = np.minimum(s.sizes[own], s.sizes[other])
     deep = np.minimum(share, 1.0 - share) * length > CROSSING * smaller
-    crossing = (hit >= 0) & (share < 1.0) & (other != own) & into & deep & welded.closed[welded.piece[hit]]
+    crossing = (hit >= 0) & (share < 1.0) & (other != own) & into & deep & s.welded.closed[s.welded.piece[hit]]
     pairs: dict[int, dict[int, int]] = {}
     for row in np.flatnonzero(crossing).tolist():
         a, b = int(own[row]), int(other[row])
@@ -213,12 +213,12 @@ def _crossing(s: Subject, welded: Welded) -> Iterator[Finding]:
         )
 
 
-def _edges(s: Subject, welded: Welded) -> tuple[F64, F64, I32]:
+def _edges(s: Subject) -> tuple[F64, F64, I32]:
     """Start and end of every edge once, lifted off its own object, and the object it belongs to."""
     scene = s.baking
     if not len(scene):
         return np.zeros((0, 3)), np.zeros((0, 3)), np.zeros(0, np.int32)
-    first, edge = welded.edge_place, welded.edge.ravel()
+    first, edge = s.welded.edge_place, s.welded.edge.ravel()
     faces = np.repeat(scene.face_normals.astype(np.float64), 3, axis=0)
     normal = np.stack([totals(edge, faces[:, axis], len(first)) for axis in range(3)], axis=1)
     length = np.linalg.norm(normal, axis=1, keepdims=True)

@@ -9,6 +9,8 @@ import numpy as np
 
 from ropebell.charts.layout import RANGE_SLACK
 from ropebell.charts.overlap import overlap_of
+from ropebell.checks.before import BEFORE, SHAPES
+from ropebell.checks.remedies import LEAVE_OUT, UNWRAP
 from ropebell.checks.subject import Subject, as_place, short
 from ropebell.level.finding import Finding
 from ropebell.level.model import F32, F64
@@ -92,6 +94,15 @@ def coordinate_words(r: CoordinateReport) -> str:
     }[r.kind]
 
 
+@BEFORE.detector(
+    {
+        "coordinates-overlapping": "Lightmap coordinates overlap",
+        "coordinates-out-of-range": "Coordinates out of range",
+        "coordinates-stretched": "Coordinates stretched",
+        "coordinates-collapsed": "Coordinates collapsed",
+    },
+    SHAPES,
+)
 def coordinates(s: Subject) -> Iterator[Finding]:
     """Lightmap coordinates of the file that cannot be used as they are."""
     for r in report_coordinates(s):
@@ -104,9 +115,10 @@ def coordinates(s: Subject) -> Iterator[Finding]:
         kind = f"coordinates-{r.kind}"
         severity = "note" if used else "warning"
         name = s.baking.node_names[r.node]
-        yield Finding(kind, severity, name, reason, "Unwrap it for good", r.place, ("mark", name, "unwrap", "true"))
+        yield Finding(kind, severity, name, reason, "Unwrap it for good", r.place, UNWRAP.of(name))
 
 
+@BEFORE.detector({"tiny-chart": "Chart of a few texels"}, SHAPES)
 def tiny_charts(s: Subject) -> Iterator[Finding]:
     """Objects that get only a few texels even in the final build, those of one mesh together."""
     scene = s.baking
@@ -128,5 +140,5 @@ def tiny_charts(s: Subject) -> Iterator[Finding]:
         reason = f"{short(names[0])} gets {size} in the final build, too few to hold light.{count}"
         yield Finding(
             "tiny-chart", "warning", names[0], reason, "Leave it out, light it by probes", s.centre(nodes[0]),
-            ("marks", "role", "left-out", *names), tuple(names[1:]),
+            LEAVE_OUT.of(*names), tuple(names[1:]),
         )  # fmt: skip

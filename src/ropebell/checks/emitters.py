@@ -6,6 +6,8 @@ from collections.abc import Iterator
 
 import numpy as np
 
+from ropebell.checks.before import BEFORE, GLOW, MARKS, SHAPES, SKY
+from ropebell.checks.remedies import DROP_TABLE, SKY_COUNTS
 from ropebell.checks.subject import Place, Subject, as_place, listed
 from ropebell.level.emitter_table import looks_lit
 from ropebell.level.finding import Finding
@@ -25,6 +27,9 @@ def _where(s: Subject, material: int) -> tuple[str, Place | None]:
     return s.baking.node_names[s.baking.node[rows[0]]], as_place(s.baking.corners[rows[0]].mean(axis=0))
 
 
+@BEFORE.detector(
+    {"glow-not-counted": "Looks lit, gives no light", "emitter-outlier": "Emitter far too strong"}, SHAPES, GLOW
+)
 def glowing(s: Subject) -> Iterator[Finding]:
     """Materials that look lit but give no light, and one that is far stronger than all others."""
     strengths: list[tuple[float, int]] = []
@@ -54,6 +59,13 @@ def glowing(s: Subject) -> Iterator[Finding]:
         yield Finding("emitter-outlier", "warning", name, reason, "Check its decimal point", place)
 
 
+@BEFORE.detector(
+    {
+        "table-unreadable": "Emitter table unreadable",
+        "foreign-table": "Another level's emitter table",
+        "table-unknown-material": "Unknown materials in a table",
+    }
+)
 def tables(s: Subject) -> Iterator[Finding]:
     """Emitter tables that cannot be read, name unknown materials, or belong to another level."""
     for trouble in s.troubles:
@@ -68,20 +80,21 @@ def tables(s: Subject) -> Iterator[Finding]:
                 f"Emitter table {table.path.name} names {len(unknown)} materials of which the level has none, and "
                 f"{len(table.rows) - len(unknown)} that it has: it looks like another level's."
             )
-            fix = ("drop-table", s.brief.tables[number] if number < len(s.brief.tables) else table.path.name)
+            fix = DROP_TABLE.of(s.brief.tables[number] if number < len(s.brief.tables) else table.path.name)
             yield Finding("foreign-table", "warning", table.path.name, reason, "Take it off the list", None, fix)
         elif number > 0:
             reason = f"Emitter table {table.path.name} names materials that the level does not have: {listed(unknown)}."
             yield Finding("table-unknown-material", "note", table.path.name, reason, "Correct the names")
 
 
+@BEFORE.detector({"sky-not-counted": "Sky not counted", "dark-sky": "Dark sky"}, SHAPES, MARKS, SKY)
 def sky(s: Subject) -> Iterator[Finding]:
     """A sky that is seen but gives no light, or a dark one over an open level."""
     now = s.brief.sky_now
     bright = any(now.color) or bool(now.picture)
     if bright and not now.counts:
         reason = f"The sky '{s.brief.sky}' is seen but not counted: it gives no light."
-        yield Finding("sky-not-counted", "note", "", reason, "Let it count, if it should", None, ("sky-counts",))
+        yield Finding("sky-not-counted", "note", "", reason, "Let it count, if it should", None, SKY_COUNTS.of())
     if max(s.sky) <= 0 and not bright and _open_share(s) > 0.02:
         reason = "The level is open to a sky that is dark: what only the sky can reach stays black."
         yield Finding("dark-sky", "note", "", reason, "Choose a sky on the Lights step")

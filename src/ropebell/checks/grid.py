@@ -9,6 +9,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from ropebell.checks.before import BEFORE, MARKS, SHAPES
+from ropebell.checks.remedies import MOVE
 from ropebell.checks.subject import Subject
 from ropebell.level.arrange import transform
 from ropebell.level.brief import Move
@@ -86,6 +88,7 @@ def _off(at: F64, step: float) -> F64:
     return at - np.round(at / step) * step
 
 
+@BEFORE.detector({"off-grid": "A hair off the grid"}, SHAPES, MARKS)
 def off_grid(s: Subject) -> Iterator[Finding]:
     """Objects as wide as the grid asks that stand a hair off it: next to others they leave gaps and steps."""
     sides = square_sides(s)
@@ -118,4 +121,4 @@ def _onto_grid(s: Subject, node: int, back: F64) -> tuple[str, ...]:
     step = np.linalg.inv(source.world)[:3, :3] @ back
     shift = np.array(before.move) + transform(before)[:3, :3] @ step
     move = [round(float(v), 9) for v in shift]
-    return ("move", name, json.dumps([move, list(before.turn), before.scale]))
+    return MOVE.of(name, json.dumps([move, list(before.turn), before.scale]))

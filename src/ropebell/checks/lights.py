@@ -8,6 +8,8 @@ from collections.abc import Iterator
 import numpy as np
 from numpy.typing import NDArray
 
+from ropebell.checks.before import BEFORE, BRIEF, GLOW, LIGHTS, SHAPES
+from ropebell.checks.remedies import BAKE, SWITCH_OFF
 from ropebell.checks.subject import Place, Subject, as_place, listed, short
 from ropebell.level.emitter_table import looks_lit
 from ropebell.level.finding import Finding
@@ -21,6 +23,15 @@ FEW = 0.34
 MOST_POINTS = 20_000
 
 
+@BEFORE.detector(
+    {
+        "light-in-solid": "Light inside a solid",
+        "light-outside": "Light behind the walls",
+        "light-reaches-nothing": "Light reaches nothing",
+    },
+    SHAPES,
+    LIGHTS,
+)
 def standing(s: Subject) -> Iterator[Finding]:
     """Lights inside solids, behind the level's faces, or with nothing in reach."""
     for light in s.scene.lights:
@@ -60,6 +71,15 @@ def _look_round(s: Subject, light: PlacedLight) -> tuple[int, int, int, float, l
     return int(front.sum()), int(back.sum()), int((~struck).sum()), nearest, names
 
 
+@BEFORE.detector(
+    {
+        "undecided-light": "Light undecided",
+        "work-light": "Work light",
+        "subtracting-light": "Light subtracts",
+        "area-light-live": "Live light with an area",
+        "live-light": "Light still live",
+    }
+)
 def modes(s: Subject) -> Iterator[Finding]:
     """Lights that nobody decided on, that are live though the others are baked, work lights, subtracting ones."""
     lights = s.scene.lights
@@ -71,22 +91,23 @@ def modes(s: Subject) -> Iterator[Finding]:
             yield Finding("undecided-light", "warning", light.name, reason, "Decide on its mode", place)
         if light.work and light.intensity > 0:
             reason = "It is a work light and on: its light would go into the build."
-            fix = ("light", light.name, "enabled", "false")
+            fix = SWITCH_OFF.of(light.name)
             yield Finding("work-light", "warning", light.name, reason, "Switch it off before a hand-over", place, fix)
         if light.subtracts:
             reason = "It takes light away."
             yield Finding("subtracting-light", "note", light.name, reason, "Nothing, if meant so", place)
         if light.kind in AREA_KINDS and light.mode in ("live", "hybrid"):
             reason = f"It is {light.mode}, but a {light.kind} of light can only be baked."
-            fix = ("light", light.name, "mode", '"baked"')
+            fix = BAKE.of(light.name)
             yield Finding("area-light-live", "warning", light.name, reason, "Bake it", place, fix)
         elif light.mode == "live" and len(live) < FEW * len(lights):
             baked = f"{len(lights) - len(live)} of {len(lights)}"
             reason = f"It is live, while {baked} lights are baked; no page holds its light."
-            fix = ("light", light.name, "mode", '"baked"')
+            fix = BAKE.of(light.name)
             yield Finding("live-light", "warning", light.name, reason, "Bake it, or note here why not", place, fix)
 
 
+@BEFORE.detector({"live-overlap": "Too many live lights"}, SHAPES, LIGHTS, BRIEF)
 def live_overlap(s: Subject) -> Iterator[Finding]:
     """The place that more live lights reach than are allowed at once."""
     most, place, names = worst_overlap(s)
@@ -123,6 +144,7 @@ def _reaches(light: PlacedLight, points: NDArray) -> NDArray[np.bool_]:
     return near
 
 
+@BEFORE.detector({"fixture-mismatch": "Fixture and light differ"}, SHAPES, LIGHTS, GLOW, BRIEF)
 def fixtures(s: Subject) -> Iterator[Finding]:
     """Linked fixtures that look lit while their light is off, or dark while it is on."""
     names = {name: i for i, name in enumerate(s.baking.node_names)}

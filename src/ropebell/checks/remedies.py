@@ -1,91 +1,146 @@
-"""What a finding's button changes: a pure step from one brief to the next, so it can be undone."""
+"""What can be done about a finding in one act: pure steps from one brief to the next, so that they can be undone.
+
+A finding names its remedy and what it is done to, such as `("leave-out", "hall/crate")`; what that does, and the words
+on its button, stand here and nowhere else.
+"""
 
 from __future__ import annotations
 
 import json
-from dataclasses import replace
+from collections.abc import Callable
+from dataclasses import dataclass, replace
 from typing import Any
 
 from ropebell.level.brief import NO_MARK, Brief, LightChange, Mark, Move, TrialDensity
 from ropebell.level.finding import Finding
 from ropebell.level.renamed import with_renamed, without
 
+Args = tuple[str, ...]
+Fix = tuple[str, ...]
+"""Name of a remedy, and what it is done to; empty where there is none."""
+
+
+@dataclass(frozen=True)
+class Remedy:
+    """One remedy.
+
+    Attributes:
+        name: in findings. words: on a button, two to five; `many` where it is done to several objects.
+        change: the brief after it.
+        instead: the other thing that can be done about the same trouble, with what of the arguments it is done to.
+    """
+
+    name: str
+    words: str
+    change: Callable[[Brief, Args], Brief]
+    many: str = ""
+    instead: Callable[[Args], Fix] | None = None
+
+    def of(self, *to: str) -> Fix:
+        """To be put into a finding."""
+        return (self.name, *to)
+
+
+def _marking(name: str, words: str, key: str, value: Any, many: str = "") -> Remedy:
+    """A remedy that sets one mark of some objects."""
+    return Remedy(name, words, lambda brief, paths: with_marks(brief, paths, key, value), many)
+
+
+def _lighting(name: str, words: str, **values: Any) -> Remedy:
+    """A remedy that changes one light."""
+
+    def change(brief: Brief, args: Args) -> Brief:
+        (path,) = args
+        changed = replace(brief.lights.get(path, LightChange()), **values)
+        return replace(brief, lights={**brief.lights, path: changed})
+
+    return Remedy(name, words, change)
+
+
+def _pose(brief: Brief, args: Args) -> Brief:
+    path, pose = args
+    return with_marks(brief, (path,), "pose", pose)
+
+
+def _move(brief: Brief, args: Args) -> Brief:
+    path, value = args
+    shift, turn, scale = json.loads(value)
+    return replace(brief, moves={**brief.moves, path: Move(tuple(shift), tuple(turn), scale)})
+
+
+def _drop_table(brief: Brief, args: Args) -> Brief:
+    return replace(brief, tables=tuple(t for t in brief.tables if t not in args))
+
+
+def _own_density(brief: Brief, _args: Args) -> Brief:
+    return replace(brief, test_density=TrialDensity(brief.test_density.factor))
+
+
+def _sky_counts(brief: Brief, _args: Args) -> Brief:
+    return replace(brief, skies={**brief.skies, brief.sky: replace(brief.sky_now, counts=True)})
+
+
+def _rename(brief: Brief, args: Args) -> Brief:
+    before, now = args
+    return with_renamed(brief, before, now)
+
+
+def _drop_settings(brief: Brief, args: Args) -> Brief:
+    (path,) = args
+    return without(brief, path)
+
+
+LEAVE_OUT = _marking("leave-out", "Leave it out", "role", "left-out", "Leave them out")
+UNWRAP = _marking("unwrap", "Unwrap it for good", "unwrap", True)
+TWO_SIDED = _marking("two-sided", "Make it two-sided", "two_sided", True)
+LEVEL_DENSITY = _marking("level-density", "Give it the level's density", "density", 1.0)
+BLOCK_SIGHT = _marking("block-sight", "Let it block sight", "blocks_sight", True)
+PASS_SIGHT = _marking("pass-sight", "Let it not block sight", "blocks_sight", False)
+CLEAR_BIAS = _marking("clear-bias", "Clear the bias", "bias", {})
+USUAL_POSE = Remedy("usual-pose", "Bake the usual pose", _pose)
+SWITCH_OFF = _lighting("switch-off", "Switch it off", enabled=False)
+BAKE = _lighting("bake", "Bake it", mode="baked")
+OWN_DENSITY = Remedy("own-density", "Own density again", _own_density)
+DROP_TABLE = Remedy("drop-table", "Take it off the list", _drop_table)
+SKY_COUNTS = Remedy("sky-counts", "Let it count", _sky_counts)
+MOVE = Remedy("move", "Move it onto the grid", _move)
+DROP_SETTINGS = Remedy("drop-settings", "Drop the setting", _drop_settings)
+RENAME = Remedy("rename", "Take it over", _rename, instead=lambda args: DROP_SETTINGS.of(args[0]))
+ALL = (
+    LEAVE_OUT, UNWRAP, TWO_SIDED, LEVEL_DENSITY, BLOCK_SIGHT, PASS_SIGHT, CLEAR_BIAS, USUAL_POSE, SWITCH_OFF, BAKE,
+    OWN_DENSITY, DROP_TABLE, SKY_COUNTS, MOVE, DROP_SETTINGS, RENAME,
+)  # fmt: skip
+BY_NAME = {remedy.name: remedy for remedy in ALL}
+
 
 def apply_fix(brief: Brief, finding: Finding) -> Brief:
     """The brief with a finding's remedy applied.
 
     Raises:
-        ValueError: the finding has none, or one of an unknown kind.
+        ValueError: the finding has none, or one that is unknown or told too little.
     """
     if not finding.fix:
         raise ValueError(f"{finding.kind} has no remedy that could be applied")
-    verb, *rest = finding.fix
-    if verb == "mark":
-        path, key, value = rest
-        return with_marks(brief, (path,), key, _value(value))
-    if verb == "marks":
-        key, value, *paths = rest
-        return with_marks(brief, tuple(paths), key, _value(value))
-    if verb == "clear-bias":
-        return with_marks(brief, (rest[0],), "bias", {})
-    if verb == "light":
-        path, key, value = rest
-        change = brief.lights.get(path, LightChange())
-        return replace(brief, lights={**brief.lights, path: replace(change, **{key: _value(value)})})
-    if verb == "move":
-        path, value = rest
-        shift, turn, scale = json.loads(value)
-        return replace(brief, moves={**brief.moves, path: Move(tuple(shift), tuple(turn), scale)})
-    if verb == "drop-table":
-        return replace(brief, tables=tuple(t for t in brief.tables if t != rest[0]))
-    if verb == "own-density":
-        return replace(brief, test_density=TrialDensity(brief.test_density.factor))
-    if verb == "sky-counts":
-        sky = replace(brief.sky_now, counts=True)
-        return replace(brief, skies={**brief.skies, brief.sky: sky})
-    if verb == "rename":
-        return with_renamed(brief, *rest)
-    if verb == "drop-settings":
-        return without(brief, rest[0])
-    raise ValueError(f"there is no remedy '{verb}'")
+    name, *to = finding.fix
+    if name not in BY_NAME:
+        raise ValueError(f"there is no remedy '{name}'")
+    return BY_NAME[name].change(brief, tuple(to))
 
 
 def other_fix(finding: Finding) -> Finding | None:
     """A finding with the second thing that can be done about it, None where there is one thing only."""
-    if finding.fix and finding.fix[0] == "rename":
-        return replace(finding, fix=("drop-settings", finding.fix[1]))
-    return None
-
-
-ACTS = {
-    ("mark", "role"): "Leave it out",
-    ("marks", "role"): "Leave them out",
-    ("mark", "unwrap"): "Unwrap it for good",
-    ("mark", "two_sided"): "Make it two-sided",
-    ("mark", "density"): "Give it the level's density",
-    ("mark", "pose"): "Bake the usual pose",
-    ("light", "enabled"): "Switch it off",
-    ("light", "mode"): "Bake it",
-    ("clear-bias", ""): "Clear the bias",
-    ("own-density", ""): "Own density again",
-    ("drop-table", ""): "Take it off the list",
-    ("sky-counts", ""): "Let it count",
-    ("move", ""): "Move it onto the grid",
-    ("rename", ""): "Take it over",
-    ("drop-settings", ""): "Drop the setting",
-}
+    remedy = BY_NAME.get(finding.fix[0]) if finding.fix else None
+    if remedy is None or remedy.instead is None:
+        return None
+    return replace(finding, fix=remedy.instead(finding.fix[1:]))
 
 
 def act(finding: Finding) -> str:
     """What a finding's button does, in two to five words; empty where it has none."""
-    if not finding.fix:
+    remedy = BY_NAME.get(finding.fix[0]) if finding.fix else None
+    if remedy is None:
         return ""
-    verb, *rest = finding.fix
-    key = {"mark": 1, "light": 1, "marks": 0}.get(verb)
-    name = rest[key] if key is not None else ""
-    if (verb, name) == ("mark", "blocks_sight"):
-        return "Let it block sight" if _value(rest[2]) else "Let it not block sight"
-    return ACTS[verb, name]
+    return remedy.many if remedy.many and len(finding.fix) > 2 else remedy.words
 
 
 def with_marks(brief: Brief, paths: tuple[str, ...], key: str, value: Any, branch: bool = False) -> Brief:
@@ -111,11 +166,3 @@ def with_density_set(brief: Brief, name: str) -> Brief:
     for path in {p for p, m in brief.marks.items() if m.density is not None} | factors.keys():
         brief = with_marks(brief, (path,), "density", factors.get(path))
     return brief
-
-
-def _value(text: str) -> Any:
-    """A fix's value: JSON, or the text itself."""
-    try:
-        return json.loads(text)
-    except json.JSONDecodeError:
-        return text

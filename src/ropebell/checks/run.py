@@ -2,60 +2,82 @@
 
 from __future__ import annotations
 
+import importlib
+import pkgutil
 from collections.abc import Iterable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
+from typing import Protocol
 
-from ropebell.checks import contacts, coordinates, emitters, grid, lights, settings, shapes
-from ropebell.checks.contents import contents
+from ropebell import checks
+from ropebell.checks.before import BEFORE, SHAPES
+from ropebell.checks.detector import Detector
 from ropebell.checks.subject import Subject
-from ropebell.checks.welded import Welded
+from ropebell.digest import digest_of
 from ropebell.level.finding import SEVERITIES, Finding
-from ropebell.level.unmatched import unmatched
 
 # So many of one kind are told one by one.
 MOST_OF_A_KIND = 60
 # Most of the checks' time is spent in calls that release the interpreter lock.
 THREADS = 2
 
-
-def check(s: Subject) -> list[Finding]:
-    """Every finding before a build, gravest first."""
-    found = contents(s.level, s.baking, s.sky)
-    found += geometry(s)
-    found += arrangement(s)
-    found += lighting(s)
-    return in_order(found)
+# A detector is known by being in a module of this package.
+for _module in pkgutil.iter_modules(checks.__path__, f"{checks.__name__}."):
+    if _module.name != __name__:
+        importlib.import_module(_module.name)
+TITLES = BEFORE.titles
+BLOCKING = BEFORE.blocking
 
 
-def geometry(s: Subject) -> list[Finding]:
-    """Findings that depend on shapes, marks and where lights stand."""
-    if not len(s.baking):
-        return []
+class Shelf(Protocol):
+    """Where findings are kept, by the parts they depend on and by detector."""
+
+    def get(self, digest: str) -> dict[str, list[Finding]]:
+        """What is known of these parts."""
+
+    def put(self, digest: str, found: dict[str, list[Finding]]) -> None:
+        """Keep it."""
+
+
+def check(s: Subject, shelf: Shelf | None = None) -> list[Finding]:
+    """Every finding before a build, gravest first; what the shelf knows of is not looked for again."""
+    parts: dict[str, str] = {}
+    found: dict[str, list[Finding]] = {}
+    missing: dict[str, list[Detector[Subject]]] = {}
+    shelves: dict[str, dict[str, list[Finding]]] = {}
+    for one in BEFORE:
+        digest = ""
+        if shelf is not None and one.needs:
+            parts |= {need: BEFORE.parts[need](s) for need in one.needs if need not in parts}
+            digest = digest_of("findings", [[need, parts[need]] for need in one.needs])
+            if digest not in shelves:
+                shelves[digest] = shelf.get(digest)
+        known = shelves.get(digest, {}).get(_mark(one))
+        if known is None:
+            missing.setdefault(digest, []).append(one)
+        else:
+            found[one.name] = known
+    found |= _looked_for(s, [one for many in missing.values() for one in many])
+    if shelf is not None:
+        for digest, many in missing.items():
+            if digest:
+                shelf.put(digest, {**shelves[digest], **{_mark(one): found[one.name] for one in many}})
+    return in_order(finding for one in BEFORE for finding in found[one.name])
+
+
+def _mark(one: Detector[Subject]) -> str:
+    return f"{one.name} {one.version}"
+
+
+def _looked_for(s: Subject, detectors: list[Detector[Subject]]) -> dict[str, list[Finding]]:
+    # Those that look at shapes take longest, and have the most to share out.
+    detectors = sorted(detectors, key=lambda one: SHAPES not in one.needs)
     with ThreadPoolExecutor(THREADS, thread_name_prefix="checks") as pool:
-        pool.submit(lambda: s.floors)  # and the tree of rays beneath it, while surfaces are welded here
-        welded = Welded.of(s.baking, s.sizes)
-        # The longest first; the order of the list of findings is `in_order`'s.
-        rooms = [
-            contacts.near_and_crossing(s, welded), shapes.slivers(s), shapes.inside_out(s, welded),
-            shapes.open_sheets(s, welded), shapes.odd_angles(s), grid.off_grid(s), shapes.costly_blockers(s),
-            shapes.opened_hull(s), shapes.thin_walls(s, welded), contacts.coplanar(s, welded),
-            coordinates.coordinates(s), coordinates.tiny_charts(s),
-        ]  # fmt: skip
-        return [finding for found in pool.map(list[Finding], rooms) for finding in found]
-
-
-def arrangement(s: Subject) -> list[Finding]:
-    """Findings that depend on shapes and on what was decided about them."""
-    return [*settings.density(s), *settings.region_and_distance(s), *settings.poses_and_props(s)]
-
-
-def lighting(s: Subject) -> list[Finding]:
-    """Findings that depend on lights, emitters and sky, and on all that was decided."""
-    return [
-        *lights.standing(s), *lights.modes(s), *lights.live_overlap(s), *lights.fixtures(s), *emitters.glowing(s),
-        *emitters.tables(s), *emitters.sky(s), *unmatched(s.level, s.brief),
-    ]  # fmt: skip
+        if len(s.baking) and any(SHAPES in one.needs for one in detectors):
+            pool.submit(lambda: s.floors)  # and the tree of rays beneath it, while surfaces are welded here
+            _ = s.welded
+        lists = pool.map(lambda one: list(one.find(s)) if len(s.baking) or SHAPES not in one.needs else [], detectors)
+        return {one.name: found for one, found in zip(detectors, lists)}
 
 
 def in_order(found: Iterable[Finding]) -> list[Finding]:

@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
 
+from ropebell.checks.before import BEFORE, MARKS, SHAPES
+from ropebell.checks.remedies import CLEAR_BIAS, LEAVE_OUT, LEVEL_DENSITY, OWN_DENSITY, USUAL_POSE
 from ropebell.checks.subject import Subject, listed, short
 from ropebell.level.finding import Finding
 from ropebell.level.model import F32, F64
-from ropebell.level.scene import PER_TRIANGLE
 from ropebell.sight.viewing import NEAR, view_distances
 
 # An object finer than the level by this factor, and than its distance asks for by as much, wastes its texels.
@@ -19,6 +19,7 @@ TOO_FINE = 3.0
 MOST_FACES = 8000
 
 
+@BEFORE.detector({"test-density": "Test density", "density-bias": "Density bias"}, SHAPES, MARKS)
 def density(s: Subject) -> Iterator[Finding]:
     """Objects left at test density, forgotten biases, density where nobody comes near."""
     scene, brief = s.baking, s.brief
@@ -26,7 +27,7 @@ def density(s: Subject) -> Iterator[Finding]:
     if tested:
         reason = f"{len(tested)} objects are still at test density: {listed([short(t) for t in tested])}."
         yield Finding(
-            "test-density", "warning", "", reason, "Take all back to their own density", None, ("own-density",)
+            "test-density", "warning", "", reason, "Take all back to their own density", None, OWN_DENSITY.of()
         )
     for index, mark in enumerate(scene.marks.nodes):
         changed = {m: v for m, v in mark.bias.items() if v != 1.0}
@@ -34,10 +35,11 @@ def density(s: Subject) -> Iterator[Finding]:
             name = s.level.nodes[index].path
             what = listed([f"×{v:g} on '{m}'" for m, v in changed.items()])
             reason = f"Its faces have a density bias of their own: {what}."
-            fix = ("clear-bias", name)
+            fix = CLEAR_BIAS.of(name)
             yield Finding("density-bias", "warning", name, reason, "Clear it if nobody needs it", s.centre(index), fix)
 
 
+@BEFORE.detector({"no-region": "No play region", "too-fine": "Too fine for its distance"}, SHAPES, MARKS)
 def region_and_distance(s: Subject) -> Iterator[Finding]:
     """No play region, with what it costs; and density spent where players never come near."""
     scene = s.baking
@@ -51,7 +53,7 @@ def region_and_distance(s: Subject) -> Iterator[Finding]:
         return
     texels = scene.areas * scene.factor.astype(np.float64) ** 2
     rows = _telling_faces(texels, scene.factor)
-    some = replace(scene, **{name: getattr(scene, name)[rows] for name in PER_TRIANGLE})
+    some = scene.faces(rows)
     distance = view_distances(some, s.space, floors.eyes)
     unseen = ~np.isfinite(distance)
     if not s.brief.region.boxes and len(floors.floors):
@@ -73,7 +75,7 @@ def region_and_distance(s: Subject) -> Iterator[Finding]:
         reason = (
             f"It is {factor[node]:.2g} times as fine as the level and takes {share:.0f} % of all texels, but {seen}."
         )
-        fix = ("mark", name, "density", "1.0")
+        fix = LEVEL_DENSITY.of(name)
         yield Finding("too-fine", "warning", name, reason, "Give it the level's density", s.centre(int(node)), fix)
 
 
@@ -84,6 +86,16 @@ def _telling_faces(texels: F64, factor: F32) -> NDArray[np.int64]:
     return np.union1d(most, fine[np.argsort(-texels[fine])[:MOST_FACES]])
 
 
+@BEFORE.detector(
+    {
+        "pose": "Pose",
+        "unusual-pose": "Unusual pose",
+        "removable-shadow": "Shadow may stay behind",
+        "work-object": "Work object",
+    },
+    SHAPES,
+    MARKS,
+)
 def poses_and_props(s: Subject) -> Iterator[Finding]:
     """Things baked in a pose that players seldom see, that may be taken away, or that are only for work."""
     for index, mark in enumerate(s.scene.marks.nodes):
@@ -94,7 +106,7 @@ def poses_and_props(s: Subject) -> Iterator[Finding]:
             now = mark.pose or "as in the level"
             if mark.usual is not None and mark.usual != (mark.pose or ""):
                 reason = f"It is baked {now}, but players mostly see it {mark.usual}: its light will be wrong then."
-                fix = ("mark", name, "pose", f'"{mark.usual}"')
+                fix = USUAL_POSE.of(name, mark.usual)
                 yield Finding("unusual-pose", "warning", name, reason, "Bake the usual pose", place, fix)
             else:
                 reason = f"It is baked {now}; it can also be {listed([p for p in mark.poses if p != mark.pose])}."
@@ -103,9 +115,9 @@ def poses_and_props(s: Subject) -> Iterator[Finding]:
             reason = "It may be taken away later, but its shadow will be baked into what is round it."
             yield Finding(
                 "removable-shadow", "warning", name, reason, "Let it block no light, or leave it out", place,
-                ("mark", name, "role", "left-out"),
+                LEAVE_OUT.of(name),
             )  # fmt: skip
         if mark.work:
             reason = "It is marked as a work object and would go into the build."
-            fix = ("mark", name, "role", "left-out")
+            fix = LEAVE_OUT.of(name)
             yield Finding("work-object", "warning", name, reason, "Leave it out before a hand-over", place, fix)

@@ -8,8 +8,9 @@ from collections.abc import Iterator
 import numpy as np
 from numpy.typing import NDArray
 
+from ropebell.checks.before import BEFORE, LIGHTS, MARKS, SHAPES
+from ropebell.checks.remedies import BLOCK_SIGHT, LEAVE_OUT, PASS_SIGHT, TWO_SIDED
 from ropebell.checks.subject import Subject, as_place, rows_by
-from ropebell.checks.welded import Welded
 from ropebell.level.arrange import marks_in_force
 from ropebell.level.brief import Brief, Mark
 from ropebell.level.finding import Finding
@@ -30,6 +31,7 @@ COSTLY_EDGE = 0.003
 WALL_TEXELS = 60
 
 
+@BEFORE.detector({"sliver": "Sliver"}, SHAPES)
 def slivers(s: Subject) -> Iterator[Finding]:
     """Objects with faces so thin that the ray library may answer with anything."""
     scene = s.baking
@@ -48,13 +50,15 @@ def slivers(s: Subject) -> Iterator[Finding]:
         place = as_place(scene.corners[rows[0]].mean(axis=0))
         yield Finding(
             "sliver", "warning", name, reason, "Clean the mesh, or leave the object out", place,
-            ("mark", name, "role", "left-out"),
+            LEAVE_OUT.of(name),
         )  # fmt: skip
 
 
-def inside_out(s: Subject, welded: Welded) -> Iterator[Finding]:
+@BEFORE.detector({"inside-out": "Inside out"}, SHAPES, LIGHTS)
+def inside_out(s: Subject) -> Iterator[Finding]:
     """Closed solids whose faces look inward, unless something is inside: then it is a room."""
-    turned = turned_pieces(s, welded)
+    welded = s.welded
+    turned = turned_pieces(s)
     whole = np.bincount(welded.node, welded.area, len(s.baking.node_names))
     part = np.bincount(welded.node, welded.area * turned, len(s.baking.node_names))
     for node in np.unique(welded.node[turned]):
@@ -65,16 +69,18 @@ def inside_out(s: Subject, welded: Welded) -> Iterator[Finding]:
         yield Finding("inside-out", "error", name, reason, "Turn its faces round in the editor", s.centre(int(node)))
 
 
-def turned_pieces(s: Subject, welded: Welded) -> NDArray[np.bool_]:
+def turned_pieces(s: Subject) -> NDArray[np.bool_]:
     """(K,) whether a piece is closed, faces inward and holds nothing."""
+    welded = s.welded
     size = np.maximum((welded.high - welded.low).max(axis=1), 1e-9)
     turned = welded.closed & (welded.volume < -1e-7 * size**3)
     for piece in np.flatnonzero(turned):
-        turned[piece] = not _contains_anything(s, welded, int(piece))
+        turned[piece] = not _contains_anything(s, int(piece))
     return turned
 
 
-def _contains_anything(s: Subject, welded: Welded, piece: int) -> bool:
+def _contains_anything(s: Subject, piece: int) -> bool:
+    welded = s.welded
     low, high = welded.low[piece], welded.high[piece]
     margin = 0.02 * (high - low)
     node_low, node_high = s.node_bounds
@@ -85,8 +91,10 @@ def _contains_anything(s: Subject, welded: Welded, piece: int) -> bool:
     return any(((m > low + margin) & (m < high - margin)).all() for m in middles)
 
 
-def open_sheets(s: Subject, welded: Welded) -> Iterator[Finding]:
+@BEFORE.detector({"open-back": "Open back"}, SHAPES)
+def open_sheets(s: Subject) -> Iterator[Finding]:
     """One-sided surfaces with a border whose back can be seen: black from there."""
+    welded = s.welded
     scene = s.baking
     one_sided = ~scene.double_sided
     rows = np.flatnonzero(one_sided & ~welded.closed[welded.piece]) if len(scene) else np.zeros(0, np.int64)
@@ -104,7 +112,7 @@ def open_sheets(s: Subject, welded: Welded) -> Iterator[Finding]:
         reason = "It is open and one-sided, and its back lies in the open: from there it is black."
         yield Finding(
             "open-back", "note", name, reason, "Make it two-sided, or close it",
-            as_place(scene.corners[mine[0]].mean(axis=0)), ("mark", name, "two_sided", "true"),
+            as_place(scene.corners[mine[0]].mean(axis=0)), TWO_SIDED.of(name),
         )  # fmt: skip
 
 
@@ -117,6 +125,7 @@ def _back_is_seen(s: Subject, scene: Scene, rows: np.ndarray) -> np.ndarray:
     return ~s.space.blocked(start, into.astype(np.float32), reach)
 
 
+@BEFORE.detector({"odd-angle": "A hair off the axes"}, SHAPES)
 def odd_angles(s: Subject) -> Iterator[Finding]:
     """Objects most of whose faces lie a hair off an axis: a risk for what cuts space along axes."""
     scene = s.baking
@@ -137,6 +146,7 @@ def odd_angles(s: Subject) -> Iterator[Finding]:
         yield Finding("odd-angle", "note", name, reason, "Turn it onto the grid in the editor", s.centre(int(node)))
 
 
+@BEFORE.detector({"costly-blocker": "Costly sight blocker"}, SHAPES, MARKS)
 def costly_blockers(s: Subject) -> Iterator[Finding]:
     """Objects of very many small faces that count as sight blockers."""
     scene = s.baking
@@ -152,7 +162,7 @@ def costly_blockers(s: Subject) -> Iterator[Finding]:
             f"{counts[node]:,} small faces ({100 * counts[node] / total:.0f} % of the level) count as a sight blocker; "
             f"they will take most of the visibility stage and hide little."
         )
-        fix: tuple[str, ...] = ("mark", name, "blocks_sight", "false")
+        fix = PASS_SIGHT.of(name)
         remedy = "Let it not block sight"
         if s.hull[node]:
             reason += " It is a piece of the outer hull, which something has to close."
@@ -160,13 +170,14 @@ def costly_blockers(s: Subject) -> Iterator[Finding]:
         yield Finding("costly-blocker", "warning", name, reason, remedy, s.centre(int(node)), fix)
 
 
+@BEFORE.detector({"hull-opened": "Outer hull opened"}, SHAPES, MARKS)
 def opened_hull(s: Subject) -> Iterator[Finding]:
     """Pieces of the outer hull that do not block sight: visibility cannot be worked out for a level that leaks."""
     for node in np.flatnonzero([mark.blocks_sight is False for mark in s.scene.marks.nodes]):
         if s.hull[node]:
             name = s.baking.node_names[node]
             reason = "It is a piece of the outer hull, but does not block sight: the visibility stage leaks through it."
-            fix = ("mark", name, "blocks_sight", "true")
+            fix = BLOCK_SIGHT.of(name)
             yield Finding("hull-opened", "error", name, reason, "Let it block sight", s.centre(int(node)), fix)
 
 
@@ -188,8 +199,10 @@ def _sight(marks: dict[str, Mark]) -> dict[str, bool]:
     return {path: mark.blocks_sight for path, mark in marks.items() if mark.blocks_sight is not None}
 
 
-def thin_walls(s: Subject, welded: Welded) -> Iterator[Finding]:
+@BEFORE.detector({"thin-wall": "Thinner than a texel"}, SHAPES)
+def thin_walls(s: Subject) -> Iterator[Finding]:
     """Tall closed solids thinner than a texel of the final density: light reaches texels on both of their sides."""
+    welded = s.welded
     texel = 1.0 / s.texels_per_metre
     # Of a slab, whichever way it is turned: area is twice its face, volume its face times its thickness.
     size = welded.high - welded.low

@@ -9,11 +9,12 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
+from ropebell.checks.welded import Welded
 from ropebell.level.brief import NO_BRIEF, Brief
 from ropebell.level.emitter_table import EmissionSource, EmitterTable
 from ropebell.level.model import F64, Level
 from ropebell.level.scene import Scene, taking_part
-from ropebell.level.triangles import corner_bounds
+from ropebell.level.triangles import bounds_by
 from ropebell.light.rays import RaySpace
 from ropebell.sight.hull import hull_pieces
 from ropebell.sight.walk import Walkable, start_point, walkable
@@ -68,6 +69,11 @@ class Subject:
         return hull_pieces(self.baking, self.space, floors.eyes if floors is not None else np.zeros((0, 3)))
 
     @cached_property
+    def welded(self) -> Welded:
+        """What takes part in a build, as connected surfaces."""
+        return Welded.of(self.baking, self.sizes)
+
+    @cached_property
     def extent(self) -> float:
         """Diagonal of what is built, metres."""
         return max(self.space.extent, 1e-9)
@@ -99,23 +105,6 @@ class Subject:
         """Middle of an object's bounds."""
         low, high = self.node_bounds
         return as_place((low[node] + high[node]) / 2)
-
-
-def bounds_by(corners: F64, owner: NDArray[np.int32], count: int) -> tuple[F64, F64]:
-    """(count, 3) lowest and highest corner by owner.
-
-    Args:
-        corners: (T, 3, 3); owner: (T,), ascending or not.
-    """
-    low, high = np.full((count, 3), np.inf), np.full((count, 3), -np.inf)
-    if len(corners):
-        order = np.argsort(owner, kind="stable")
-        sorted_owner = owner[order]
-        starts = np.flatnonzero(np.append(True, sorted_owner[1:] != sorted_owner[:-1]))
-        lowest, highest = corner_bounds(corners)
-        low[sorted_owner[starts]] = np.minimum.reduceat(lowest[order], starts)
-        high[sorted_owner[starts]] = np.maximum.reduceat(highest[order], starts)
-    return low, high
 
 
 def rows_by(owner: NDArray[np.int32]) -> Iterator[tuple[int, NDArray[np.int64]]]:

@@ -8,10 +8,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ropebell.checks.subject import bounds_by
 from ropebell.level.connected import connected
 from ropebell.level.model import F64, I32
 from ropebell.level.scene import Scene
+from ropebell.level.triangles import bounds_by
 
 # Corners of one object closer than this share of its size are one vertex.
 WELD = 1e-5

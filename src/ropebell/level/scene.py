@@ -104,6 +104,19 @@ class Scene:
         ends = np.append(first[1:], len(self))
         return [(int(n), int(a), int(b)) for n, a, b in zip(nodes, first, ends)]
 
+    def faces(self, rows: NDArray[Any]) -> Scene:
+        """The same with some of the triangles; emitters and cut-outs still count all of them.
+
+        Args:
+            rows: their numbers, or (T,) bool.
+        """
+        return replace(self, **{name: getattr(self, name)[rows] for name in PER_TRIANGLE})
+
+    def density(self, texels_per_metre: float) -> F32:
+        """(T,) float32 texels per metre of each triangle."""
+        factor = self.factor if len(self.factor) else np.ones(len(self), np.float32)
+        return (factor * np.float32(texels_per_metre)).astype(np.float32)
+
     def bounds(self) -> tuple[F64, F64]:
         """Lowest and highest corner; zeros for an empty scene."""
         if not len(self):
@@ -197,9 +210,8 @@ def taking_part(scene: Scene) -> Scene:
         if (rows >= 0).any():
             picture = emitter.picture.among(rows >= 0) if emitter.picture is not None else None
             emitters.append(replace(emitter, triangles=rows[rows >= 0], picture=picture))
-    columns: dict[str, Any] = {name: getattr(scene, name)[kept] for name in PER_TRIANGLE}
     cutouts = scene.cutouts.among(number) if scene.cutouts is not None else None
-    return replace(scene, **columns, lights=lights, emitters=tuple(emitters), cutouts=cutouts)
+    return replace(scene.faces(kept), lights=lights, emitters=tuple(emitters), cutouts=cutouts)
 
 
 PER_TRIANGLE = (

@@ -19,9 +19,10 @@ from ropebell.app.desk import Desk
 from ropebell.app.parts import column, fit_rows, label, rule
 from ropebell.app.reading import Knot
 from ropebell.app.rope import DRAFT_WORDS
-from ropebell.app.words import STAGE_WORDS, clock, count, made_on, megabytes
+from ropebell.app.words import clock, count, made_on, megabytes
 from ropebell.build.manifest import Manifest
 from ropebell.build.result import Outcome, Result
+from ropebell.build.stages import WORDS
 from ropebell.level.finding import Finding
 
 
@@ -101,7 +102,7 @@ class BuildBench(QWidget):
 
     def _progressed(self, stage: str, share: float, remaining: float) -> None:
         self.progress.setValue(round(1000 * share))
-        self.progress_words.setText(f"{STAGE_WORDS[stage]}, {100 * share:.0f} %, {clock(max(remaining, 1))} to go")
+        self.progress_words.setText(f"{WORDS[stage]}, {100 * share:.0f} %, {clock(max(remaining, 1))} to go")
 
     def _ended(self, number: int, outcome: Outcome) -> None:
         words = {"done": "Done", "stopped": "Stopped; what was finished is kept for the next build"}
@@ -209,7 +210,7 @@ class BuildBench(QWidget):
             shown = row < len(steps)
             if shown:
                 step = steps[row]
-                name.setText(STAGE_WORDS.get(step.name, step.name))
+                name.setText(WORDS.get(step.name, step.name))
                 words = f"{step.seconds:.1f} s" if step.state == "done" else "…"
                 value.setText("re-used" if step.state == "reused" else words)
             if name.isHidden() == shown:

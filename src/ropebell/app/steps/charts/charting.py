@@ -8,7 +8,8 @@ import numpy as np
 
 from ropebell.app.reading import Opened
 from ropebell.build.layouts import StoredLayouts
-from ropebell.build.stages import digests
+from ropebell.build.stage import Inputs
+from ropebell.build.stages import CHARTS, digests
 from ropebell.build.store import Store
 from ropebell.charts.atlas import ChartSettings
 from ropebell.charts.shapes import PlacedShape, placed_shapes
@@ -61,7 +62,14 @@ def chart(now: Opened) -> Charting:
         low, right, high, unseen = (float(area[verdict == v].sum()) for v in (-1, 0, 1, 2))
         shares = (low, right, high, unseen)
     return Charting(
-        drafted, final, scene, ratio, reports, {s.node: s for s in shapes}, shares, digests(scene, recipe).charts
+        drafted,
+        final,
+        scene,
+        ratio,
+        reports,
+        {s.node: s for s in shapes},
+        shares,
+        digests(Inputs(scene, recipe)).one(CHARTS.name),
     )
 
 

@@ -23,62 +23,10 @@ from ropebell.app.desk import Desk
 from ropebell.app.palette import THEME, font
 from ropebell.app.parts import LIST_WIDTH, button, fit, label, rows_in
 from ropebell.checks.remedies import act, other_fix
+from ropebell.checks.run import TITLES
 from ropebell.level.finding import Finding
 
 FINDING, GROUP = Qt.ItemDataRole.UserRole, Qt.ItemDataRole.UserRole + 1
-TITLES = {
-    "animations": "Animated",
-    "costly-blocker": "Costly sight blocker",
-    "area-light-live": "Live light with an area",
-    "coplanar": "Faces in one plane",
-    "coordinates-overlapping": "Lightmap coordinates overlap",
-    "coordinates-out-of-range": "Coordinates out of range",
-    "coordinates-stretched": "Coordinates stretched",
-    "coordinates-collapsed": "Coordinates collapsed",
-    "crossing": "Solids cross",
-    "dark-sky": "Dark sky",
-    "degenerate": "Faces without area",
-    "density-bias": "Density bias",
-    "emitter-outlier": "Emitter far too strong",
-    "fixture-mismatch": "Fixture and light differ",
-    "foreign-table": "Another level's emitter table",
-    "glow-not-counted": "Looks lit, gives no light",
-    "hair-gap": "Gap of a hair",
-    "hull-opened": "Outer hull opened",
-    "inside-out": "Inside out",
-    "light-in-solid": "Light inside a solid",
-    "light-off": "Light is off",
-    "light-outside": "Light behind the walls",
-    "light-reaches-nothing": "Light reaches nothing",
-    "live-light": "Light still live",
-    "live-overlap": "Too many live lights",
-    "missing-texture": "Picture missing",
-    "no-light": "No light at all",
-    "no-region": "No play region",
-    "no-surfaces": "No surfaces",
-    "off-grid": "A hair off the grid",
-    "odd-angle": "A hair off the axes",
-    "open-back": "Open back",
-    "pose": "Pose",
-    "removable-shadow": "Shadow may stay behind",
-    "scale": "Size of the level",
-    "sky-not-counted": "Sky not counted",
-    "sliver": "Sliver",
-    "stray-material": "Stray material",
-    "subtracting-light": "Light subtracts",
-    "table-unknown-material": "Unknown materials in a table",
-    "table-unreadable": "Emitter table unreadable",
-    "test-density": "Test density",
-    "thin-wall": "Thinner than a texel",
-    "tiny-chart": "Chart of a few texels",
-    "too-fine": "Too fine for its distance",
-    "too-white": "Very white",
-    "undecided-light": "Light undecided",
-    "unmatched-mark": "Mark without an object",
-    "unusual-pose": "Unusual pose",
-    "work-light": "Work light",
-    "work-object": "Work object",
-}
 WEIGHTS = {"error": "must", "warning": "harm", "note": "risk"}
 
 

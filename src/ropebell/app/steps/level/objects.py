@@ -11,10 +11,10 @@ import numpy as np
 from PyQt6.QtCore import QAbstractTableModel, QModelIndex, Qt, pyqtSignal
 
 from ropebell.app.words import count, short_count
-from ropebell.checks.subject import bounds_by
 from ropebell.level.finding import Finding
 from ropebell.level.model import AREA_KINDS, LIGHT_KINDS, Level
 from ropebell.level.scene import Scene
+from ropebell.level.triangles import bounds_by
 
 INVALID = QModelIndex()
 ROLE_WORDS = {"baked": "baked", "blocks": "blocks only", "moving": "moving", "left-out": "left out"}

@@ -12,7 +12,7 @@ from ropebell.app.desk import Desk
 from ropebell.app.parts import Scale, Triple, TunedNumber, button, label, pair, rows_in
 from ropebell.app.reading import Opened
 from ropebell.app.words import short_count
-from ropebell.build.estimate import predicted_texels
+from ropebell.build.stage import Size
 from ropebell.level.brief import Box, Brief, Region
 from ropebell.level.scene import taking_part
 from ropebell.sight.walk import proposed_boxes, start_point, walkable
@@ -105,12 +105,12 @@ class RegionPanel(QWidget):
         if not region.boxes:
             return ""
         recipe = now.project.recipe
-        with_region = predicted_texels(now.baking, recipe)
+        with_region = Size.of(now.baking, recipe).texels
         from ropebell.level.density import density_factors
 
         brief = replace(now.project.brief, region=replace(region, boxes=()))
         scene = replace(now.scene, factor=density_factors(now.scene, now.level, brief, now.scene.marks))
-        without = predicted_texels(taking_part(scene), recipe)
+        without = Size.of(taking_part(scene), recipe).texels
         share = 100 * (1 - with_region / max(without, 1))
         return f"Saves {share:.0f} % of the texels: {short_count(with_region)} of {short_count(without)}"
 

@@ -9,9 +9,10 @@ from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QPushButton, QScr
 from ropebell.app.desk import Desk
 from ropebell.app.palette import MARGIN
 from ropebell.app.parts import Choice, Scale, TunedNumber, combo, label, pair, rule
-from ropebell.app.words import STAGE_WORDS, clock, megabytes, short_count
+from ropebell.app.words import clock, megabytes, short_count
 from ropebell.build.estimate import estimate
 from ropebell.build.recipe import CONVERGED, SHIPPED, Recipe, get, with_value
+from ropebell.build.stages import WORDS
 from ropebell.light.workers import cores
 
 DRAFTS = (1, 2, 4, 8)
@@ -262,7 +263,7 @@ class RecipeBench(QWidget):
         )
         words = f"{short_count(whole.rays)} rays, {megabytes(whole.memory_bytes)} of memory."
         if stale is not None and not stale.fresh and stale.changes != ("never built",):
-            anew = ", ".join(STAGE_WORDS[stage].lower() for stage in stale.stages)
+            anew = ", ".join(WORDS[stage].lower() for stage in stale.stages)
             words += f" Now {clock(stale.seconds)}; to be made anew: {anew}."
         self.cost_words.setText(words)
 

@@ -2,10 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
+from ropebell.checks.before import BEFORE
+from ropebell.checks.remedies import DROP_SETTINGS, RENAME
+from ropebell.checks.subject import Subject
 from ropebell.level.brief import Brief
 from ropebell.level.finding import Finding
 from ropebell.level.model import Level
 from ropebell.level.renamed import renamed
+
+
+@BEFORE.detector({"unmatched-mark": "Mark without an object"})
+def lost_settings(s: Subject) -> Iterator[Finding]:
+    """Settings for what is not in the level."""
+    yield from unmatched(s.level, s.brief)
 
 
 def unmatched(level: Level, brief: Brief) -> list[Finding]:
@@ -21,7 +32,7 @@ def _finding(name: str, now: str | None) -> Finding:
     what = f"A setting is kept for '{name}', which is not in the level."
     if now is None:
         remedy = "Rename it back, or drop the setting"
-        return Finding("unmatched-mark", "note", name, what, remedy, fix=("drop-settings", name))
+        return Finding("unmatched-mark", "note", name, what, remedy, fix=DROP_SETTINGS.of(name))
     reason = f"{what} Is it what is called '{now}' now? That has the same shape in the same place."
     return Finding("unmatched-mark", "note", name, reason, "Take the setting over, or drop it",
-                   fix=("rename", name, now), also=(now,))  # fmt: skip
+                   fix=RENAME.of(name, now), also=(now,))  # fmt: skip

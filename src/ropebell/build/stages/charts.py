@@ -1,0 +1,126 @@
+"""Lay out charts, pack them on pages, and find where each texel lies; then look what earlier layouts know."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import NamedTuple
+
+import numpy as np
+
+from ropebell.build.forms import CHARTS as FORM
+from ropebell.build.forms import Laid
+from ropebell.build.kin import Earlier
+from ropebell.build.layouts import StoredLayouts
+from ropebell.build.progress import Tick
+from ropebell.build.recipe import Recipe
+from ropebell.build.stage import ONLY, Inputs, Item, Names, Size, Speed, Stage, Work, names_of
+from ropebell.build.stages.scene import SCENE
+from ropebell.build.store import Artifact
+from ropebell.charts.atlas import Atlas, ChartSettings, make_atlas
+from ropebell.charts.shapes import placed_shapes
+from ropebell.charts.texels import Texels, make_texels
+from ropebell.digest import digest_of
+from ropebell.level.finding import from_notice
+from ropebell.level.scene import Scene
+
+
+class Charted(NamedTuple):
+    """Where texels lie, and what is known of them from earlier layouts of the same ground."""
+
+    atlas: Atlas
+    texels: Texels
+    earlier: Earlier
+
+
+def _settings(recipe: Recipe) -> ChartSettings:
+    return ChartSettings(recipe.texels_per_metre, recipe.density.page_size, recipe.padding, recipe.footprint_samples)
+
+
+def ground_of(scene: Scene, recipe: Recipe) -> str:
+    """Names what rays meet, however finely it is lit."""
+    # Marks that change nothing are in no digest.
+    return digest_of(digest_of(_geometry(scene), recipe.footprint_samples), *met(scene))
+
+
+def met(scene: Scene) -> list[object]:
+    """What rays pass through, where there is anything of the kind."""
+    ghosts = [scene.casts] if len(scene.casts) and not scene.casts.all() else []
+    return [*ghosts, *(scene.cutouts.arrays if scene.cutouts is not None else ())]
+
+
+def _geometry(scene: Scene) -> str:
+    return digest_of(scene.corners, scene.normals, scene.double_sided.astype(np.uint8), scene.node)
+
+
+def _inputs(of: Inputs, _names: Names) -> Mapping[Item, str]:
+    scene, settings = of.scene, _settings(of.recipe)
+    bare = [scene.bare] if scene.bare.any() else []
+    digest = digest_of(
+        CHARTS.version, _geometry(scene), np.nan_to_num(scene.uv1, nan=-1e9),
+        [settings.texels_per_metre, settings.page_size, settings.padding, settings.samples], scene.factor, *bare,
+    )  # fmt: skip
+    return {ONLY: digest}
+
+
+def _run(work: Work) -> Charted:
+    scene = work[SCENE].scene
+    work.names = names_of(work.stages, work.inputs(scene), Names(ground_of(scene, work.recipe)))
+    laid: Laid = work.kept(CHARTS, ONLY, lambda tick: _make(work, scene, tick), T=len(scene))
+    work.log.warn([from_notice(n) for n in laid.notices])
+    work.rate(CHARTS, _amount(len(laid.texels), len(scene)))
+    work.expect(Size.of(scene, work.recipe, len(laid.texels)))
+    return Charted(laid.atlas, laid.texels, _look_back(work, scene, laid))
+
+
+def _make(work: Work, scene: Scene, tick: Tick) -> Artifact:
+    recipe, store = work.recipe, work.store
+    shapes = placed_shapes(scene, StoredLayouts(store), work.workers, lambda share: tick(0.6 * share))
+    atlas, notices = make_atlas(scene, shapes, _settings(recipe))
+    tick(0.7)
+    texels = make_texels(scene, atlas, recipe.footprint_samples, lambda share: tick(0.7 + 0.3 * share))
+    arrays = {
+        "uv": atlas.uv, "chart": atlas.chart, "rects": atlas.rects, "page": texels.page, "column": texels.column,
+        "row": texels.row, "cover": texels.cover, "owner": texels.owner, "grid": texels.grid,
+        "sample_triangle": texels.sample_triangle, "sample_weights": texels.sample_weights,
+        "density": scene.density(recipe.texels_per_metre),
+    }  # fmt: skip
+    meta = {
+        "pages": atlas.pages, "side": atlas.side, "written": atlas.written,
+        "notices": [[n.kind, n.where, n.text] for n in notices],
+    }  # fmt: skip
+    return store.put(work.names.one(CHARTS.name), arrays, meta)
+
+
+def _look_back(work: Work, scene: Scene, laid: Laid) -> Earlier:
+    """What earlier layouts of the same ground know."""
+    inputs = work.inputs(scene)
+
+    def on(charts: str) -> Names:
+        return names_of(work.stages, inputs, Names("", {CHARTS.name: {ONLY: charts}}))
+
+    wanted = work.names.everything() - {work.names.one(CHARTS.name)}
+    # With a noise target the hit table has a name of its own, and may begin with rays of another.
+    if not work.recipe.light.noise_target and all(work.store.has(digest) for digest in wanted):
+        return Earlier(work.store, [], {})
+    ground, charts = work.names.ground, work.names.one(CHARTS.name)
+    earlier = Earlier.of(work.store, ground, charts, work.recipe.light.seed, laid, on)
+    closest = earlier.closest
+    if closest is not None:
+        work.journal.write("kept", texels=len(closest.rows), of=len(laid.texels))
+        for stage in work.stages:
+            if stage.carried == "texels":
+                work.expect_share(stage.name, 1.0 - closest.share)
+    return earlier
+
+
+def _amount(texels: int, triangles: int) -> float:
+    return texels + 4.0 * triangles
+
+
+def _predict(size: Size, speed: Speed) -> float:
+    return _amount(size.texels, size.triangles) / speed.one("charts")
+
+
+CHARTS = Stage(
+    "charts", "Charts and texels", _run, _predict, _inputs, version=5, forms={"": FORM}, rate=400_000.0, alone=True
+)

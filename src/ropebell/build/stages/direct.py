@@ -1,0 +1,207 @@
+"""Direct light of every light, emitter and sky picture, for unit strength, by shadow rays."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ropebell.build.fields import Sources, shadow_ray_light
+from ropebell.build.forms import FIELD, SKY
+from ropebell.build.kin import Known
+from ropebell.build.progress import Tick, part_of
+from ropebell.build.recipe import Recipe
+from ropebell.build.stage import Inputs, Item, Names, Size, Speed, Stage, Work
+from ropebell.build.stages.charts import CHARTS
+from ropebell.build.stages.footing import FOOTING
+from ropebell.build.stages.scene import SCENE
+from ropebell.build.store import Artifact
+from ropebell.digest import digest_of
+from ropebell.level.model import AREA_KINDS
+from ropebell.level.placed_light import PlacedLight
+from ropebell.level.scene import Emitter, Scene
+from ropebell.level.sky_picture import read_sky_picture
+from ropebell.light.direct import DirectField, emitter_field, light_field
+from ropebell.light.kept import carried_dense, carried_field
+from ropebell.light.near import TexelBlocks
+from ropebell.light.rays import RaySpace
+from ropebell.light.sky import SkyMap, sky_field
+from ropebell.light.surface import OpenSamples, Surface
+
+# With fewer lamps than this, finding out whom they reach costs more than it saves.
+FEW_LAMPS = 4
+SKY_ITEM: Item = ("sky picture", "")
+SKY_VERSION = 2
+
+
+def _inputs(of: Inputs, names: Names) -> Mapping[Item, str]:
+    scene, recipe, footing = of.scene, of.recipe, names.one(FOOTING.name)
+    # Marks that change nothing are in no digest.
+    lit = [scene.shadowed] if len(scene.shadowed) and not scene.shadowed.all() else []
+    found: dict[Item, str] = {}
+    for light in scene.lights:
+        found["light", light.name] = digest_of(DIRECT.version, footing, _shape(light, recipe), *lit)
+    for e in scene.emitters:
+        picture = (e.picture.uv, e.picture.pixels, e.picture.wrap) if e.picture is not None else ()
+        found["emitter", e.name] = digest_of(
+            DIRECT.version, footing, e.triangles, e.double_sided, recipe.direct_samples, recipe.light.seed, *lit,
+            *picture,
+        )  # fmt: skip
+    if of.sky is not None:
+        found[SKY_ITEM] = digest_of(
+            SKY_VERSION, footing, of.sky.content, of.sky.turn, recipe.direct_samples, recipe.light.seed, *lit
+        )  # fmt: skip
+    return found
+
+
+def _shape(light: PlacedLight, recipe: Recipe) -> list[Any]:
+    """What the direct light of a light of unit strength depends on."""
+    shape: list[Any] = [light.kind]
+    if light.kind != "directional":
+        shape += [light.position.tolist(), light.reach]
+    if light.kind != "point":
+        shape.append(light.direction.tolist())
+    if light.kind == "spot":
+        shape += [light.inner_cone, light.outer_cone]
+    if light.kind in AREA_KINDS:
+        shape += [light.width, light.height, light.roll]
+    if light.size > 0:
+        shape += [light.size, recipe.direct_samples, recipe.light.seed]
+    return shape
+
+
+@dataclass(frozen=True, eq=False)
+class Lighting:
+    """What the items of this stage have in common.
+
+    Attributes:
+        shadowed: (N,) bool, texels that receive shadow; None: all.
+        near: tells which texels a light with a reach can light; None: all are tried.
+    """
+
+    scene: Scene
+    surface: Surface
+    space: RaySpace
+    samples: OpenSamples
+    recipe: Recipe
+    workers: int
+    shadowed: NDArray[np.bool_] | None
+    near: TexelBlocks | None = None
+
+    @staticmethod
+    def of(work: Work) -> Lighting:
+        """Of a build."""
+        placed, texels = work[SCENE], work[CHARTS].texels
+        scene, samples, shadowed = placed.scene, work[FOOTING].samples, None
+        if len(scene.shadowed) and not scene.shadowed.all():
+            shadowed = scene.shadowed[texels.owner]
+        lit = work.names.kind(DIRECT.name, "light")
+        missing = [x for x in scene.lights if x.reach and not work.store.has(lit[x.name])]
+        near = TexelBlocks.of(placed.surface, samples) if len(missing) >= FEW_LAMPS else None
+        return Lighting(scene, placed.surface, placed.space, samples, work.recipe, work.workers, shadowed, near)
+
+    def light(self, light: PlacedLight, known: Known | None, tick: Tick) -> DirectField:
+        """Of a light."""
+        some, shadowed = self._among(known)
+        near = self.near if known is None else None
+        return light_field(light, *self._place, some, self.workers, tick, *self._effort, shadowed, near)
+
+    def emitter(self, emitter: Emitter, known: Known | None, tick: Tick) -> DirectField:
+        """Of an emitter."""
+        some, shadowed = self._among(known)
+        areas = self.scene.areas
+        return emitter_field(emitter, areas, *self._place, some, *self._effort, self.workers, tick, shadowed)
+
+    def sky(self, sky: SkyMap, known: Known | None, tick: Tick) -> NDArray[np.float32]:
+        """(N, 3) of a sky picture."""
+        some, shadowed = self._among(known)
+        return sky_field(sky, *self._place, some, *self._effort, self.workers, tick, shadowed)
+
+    @property
+    def _place(self) -> tuple[Surface, RaySpace]:
+        return self.surface, self.space
+
+    @property
+    def _effort(self) -> tuple[int, int]:
+        return self.recipe.direct_samples, self.recipe.light.seed
+
+    def _among(self, known: Known | None) -> tuple[OpenSamples, NDArray[np.bool_] | None]:
+        """Samples, and who receives shadow, of the texels that are to be lit: all, or what is not known yet."""
+        if known is None:
+            return self.samples, self.shadowed
+        rows = known.kept.fresh
+        return self.samples.among(rows), self.shadowed[rows] if self.shadowed is not None else None
+
+
+def _run(work: Work) -> Sources:
+    scene, earlier, count = work[SCENE].scene, work[CHARTS].earlier, len(work[CHARTS].texels)
+    lighting, glanced = Lighting.of(work), work[FOOTING].glanced
+    sources = Sources({}, {})
+    everything: list[tuple[str, PlacedLight | Emitter]] = [
+        *(("light", x) for x in scene.lights),
+        *(("emitter", e) for e in scene.emitters),
+    ]
+    began, shot, total = time.monotonic(), 0, len(everything)
+    for number, (kind, source) in enumerate(everything):
+        make = _field_of(work, lighting, source, (kind, source.name), (number / total, (number + 1) / total))
+        field: DirectField = work.kept(DIRECT, (kind, source.name), make, N=count)
+        (sources.lights if kind == "light" else sources.emitters)[source.name] = field
+        per_texel = lighting.samples.triangle.shape[1] if kind == "light" else work.recipe.direct_samples
+        shot += 0 if work.log.done[-1].reused else per_texel // 2
+        if work.pictures.due():
+            # Lamps whose turn is still to come as they were seen at a glance.
+            known = replace(sources, lights={**glanced, **sources.lights})
+            so_far = np.maximum(shadow_ray_light(scene, known, count), 0.0)
+            work.pictures.show(so_far, f"direct light {number + 1} of {total}")
+    if work.names.one(DIRECT.name, SKY_ITEM):
+        sources = replace(sources, sky=work.kept(DIRECT, SKY_ITEM, _sky_of(work, lighting), N=count))
+    elapsed = time.monotonic() - began
+    if shot and elapsed > 0.05 and earlier.closest is None:
+        work.log.rates[DIRECT.name] = shot * count / elapsed / work.workers
+    work.progress.stage(DIRECT.name)(1.0)
+    return sources
+
+
+def _field_of(
+    work: Work, lighting: Lighting, source: PlacedLight | Emitter, item: Item, part: tuple[float, float]
+) -> Callable[[Tick], Artifact]:  # fmt: skip
+    def make(tick: Tick) -> Artifact:
+        known = work[CHARTS].earlier.known(FIELD, lambda names: names.one(DIRECT.name, item))
+        tick = part_of(tick, *part)
+        if isinstance(source, PlacedLight):
+            field = lighting.light(source, known, tick)
+        else:
+            field = lighting.emitter(source, known, tick)
+        if known is not None:
+            field = carried_field(known.kept, FIELD.read(known.artifact), field)
+        arrays = {"texel": field.texel, "value": field.value, "gathered": field.gathered}
+        return work.store.put(work.names.one(DIRECT.name, item), arrays)
+
+    return make
+
+
+def _sky_of(work: Work, lighting: Lighting) -> Callable[[Tick], Artifact]:
+    def make(_tick: Tick) -> Artifact:
+        sky = work.sky
+        assert sky is not None  # or it had no name
+        known = work[CHARTS].earlier.known(SKY, lambda names: names.one(DIRECT.name, SKY_ITEM))
+        field = lighting.sky(SkyMap.of(read_sky_picture(sky.path), sky.turn), known, work.check_stop)
+        if known is not None:
+            field = carried_dense(known.kept, SKY.read(known.artifact), field)
+        return work.store.put(work.names.one(DIRECT.name, SKY_ITEM), {"sky": field})
+
+    return make
+
+
+def _predict(size: Size, speed: Speed) -> float:
+    return size.shadow / speed.all("direct")
+
+
+DIRECT = Stage(
+    "direct", "Direct light", _run, _predict, _inputs, version=3, forms={"light": FIELD, "emitter": FIELD,
+    SKY_ITEM[0]: SKY}, rate=1.1e6, carried="texels",
+)  # fmt: skip

@@ -1,0 +1,87 @@
+"""Find the samples of each texel that stand in the open; before it, the lamps at a glance."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import NamedTuple
+
+import numpy as np
+
+from ropebell.build.fields import Sources, shadow_ray_light
+from ropebell.build.forms import FOOTING as FORM
+from ropebell.build.progress import Tick
+from ropebell.build.stage import ONLY, Inputs, Item, Names, Size, Speed, Stage, Work
+from ropebell.build.stages.charts import CHARTS, met
+from ropebell.build.stages.scene import SCENE
+from ropebell.build.store import Artifact
+from ropebell.digest import digest_of
+from ropebell.light.direct import DirectField
+from ropebell.light.footing import find_open_samples
+from ropebell.light.glance import glance
+from ropebell.light.surface import OpenSamples
+
+
+class Footed(NamedTuple):
+    """Samples in the open, and light of the lamps at a glance by name, if that was wanted."""
+
+    samples: OpenSamples
+    glanced: dict[str, DirectField]
+
+
+def _inputs(of: Inputs, names: Names) -> Mapping[Item, str]:
+    return {ONLY: digest_of(FOOTING.version, names.one(CHARTS.name), *met(of.scene))}
+
+
+def _run(work: Work) -> Footed:
+    texels, earlier = work[CHARTS].texels, work[CHARTS].earlier
+    glanced = _glance(work)
+    sizes = dict(zip("NS", texels.sample_triangle.shape))
+    samples: OpenSamples = work.kept(FOOTING, ONLY, lambda tick: _make(work, tick), T=len(work[SCENE].scene), **sizes)
+    if earlier.closest is None:
+        work.rate(FOOTING, 2 * texels.sample_triangle.size)
+    work.pictures.table(work.names.one(CHARTS.name), work.store.folder, samples.target, work.request.out)
+    return Footed(samples, glanced)
+
+
+def _make(work: Work, tick: Tick) -> Artifact:
+    placed, charted = work[SCENE], work[CHARTS]
+    known = charted.earlier.known(FORM, lambda names: names.one(FOOTING.name))
+    before = (known.kept, FORM.read(known.artifact)) if known is not None else None
+    samples = find_open_samples(
+        placed.surface, placed.space, charted.texels, charted.atlas, work.workers, tick, before
+    )  # fmt: skip
+    arrays = {
+        "count": samples.count, "triangle": samples.triangle, "weights": samples.weights, "target": samples.target,
+        "key": samples.key,
+    }  # fmt: skip
+    return work.store.put(work.names.one(FOOTING.name), arrays)
+
+
+def _glance(work: Work) -> dict[str, DirectField]:
+    placed, charted = work[SCENE], work[CHARTS]
+    lamps = {x.name for x in placed.scene.lights if x.strength.any()}
+    lit = work.names.kind("direct", "light")
+    known = any(work.store.has(lit[name]) for name in lamps)
+    if not work.pictures.wanted or not lamps or known or charted.earlier.closest is not None:
+        return {}
+    texels, count = charted.texels, len(charted.texels)
+    # Told first, so that who watches reads where the texels lie meanwhile.
+    everything = np.arange(count, dtype=np.int32)
+    work.pictures.table(work.names.one(CHARTS.name), work.store.folder, everything, work.request.out)
+    glanced = glance(
+        placed.scene.lights, placed.surface, placed.space, texels, charted.atlas, work.recipe.light.seed, work.workers,
+        work.check_stop,
+    )  # fmt: skip
+    light = shadow_ray_light(placed.scene, Sources(glanced, {}), count)
+    if light.any():
+        work.pictures.show(np.maximum(light, 0.0), "lamps at a glance")
+    return glanced
+
+
+def _predict(size: Size, speed: Speed) -> float:
+    return size.texels * size.recipe.footprint_samples * 2 / speed.all("footing")
+
+
+FOOTING = Stage(
+    "footing", "Texels in the open", _run, _predict, _inputs, version=2, forms={"": FORM}, rate=1.0e6, carried="texels"
+)
