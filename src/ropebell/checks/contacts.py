@@ -29,6 +29,128 @@ NO_GAP = 4e-6
 CROSSING = 5e-3
 
 
+# The longest first: they are run in this order.
+
+
+@BEFORE.detector({"crossing": "Solids cross"}, SHAPES)
+def crossing_solids(s: Subject) -> Iterator[Finding]:
+    """Solids that run into one another: what cuts space along planes may stumble."""
+    scene = s.baking
+    start, end, own = _edges(s)
+    if not len(start):
+        return
+    # What rounds to a point in the ray library's precision cannot cross anything.
+    long = np.abs((end - start).astype(np.float32)).max(axis=1) > 0
+    start, end, own = start[long], end[long], own[long]
+    run = end - start
+    hit, share = _first_within(s.space, start.astype(np.float32), run.astype(np.float32), 1.0)
+    length = np.linalg.norm(run, axis=1)
+    other = scene.node[hit]
+    into = np.einsum("ij,ij->i", scene.face_normals[hit], run) < 0
+    smaller = np.minimum(s.sizes[own], s.sizes[other])
+    deep = np.minimum(share, 1.0 - share) * length > CROSSING * smaller
+    crossing = (hit >= 0) & (share < 1.0) & (other != own) & into & deep & s.welded.closed[s.welded.piece[hit]]
+    pairs: dict[int, dict[int, int]] = {}
+    for row in np.flatnonzero(crossing).tolist():
+        a, b = int(own[row]), int(other[row])
+        small, large = (a, b) if s.sizes[a] <= s.sizes[b] else (b, a)
+        pairs.setdefault(small, {}).setdefault(large, row)
+    for small, larges in sorted(pairs.items()):
+        others = sorted(short(scene.node_names[n]) for n in larges)
+        row = min(larges.values())
+        at = start[row] + run[row] * share[row] + s.space.centre
+        reason = f"It runs into {listed(others)}."
+        yield Finding(
+            "crossing", "note", scene.node_names[small], reason, "Nothing, unless a build fails there", as_place(at)
+        )
+
+
+def _edges(s: Subject) -> tuple[F64, F64, I32]:
+    """Start and end of every edge once, lifted off its own object, and the object it belongs to."""
+    scene = s.baking
+    if not len(scene):
+        return np.zeros((0, 3)), np.zeros((0, 3)), np.zeros(0, np.int32)
+    first, edge = s.welded.edge_place, s.welded.edge.ravel()
+    faces = np.repeat(scene.face_normals.astype(np.float64), 3, axis=0)
+    normal = np.stack([totals(edge, faces[:, axis], len(first)) for axis in range(3)], axis=1)
+    length = np.linalg.norm(normal, axis=1, keepdims=True)
+    normal = np.divide(normal, length, out=np.zeros_like(normal), where=length > 1e-6)
+    local = scene.corners - s.space.centre
+    a = local.reshape(-1, 3)[first]
+    b = np.roll(local, -1, axis=1).reshape(-1, 3)[first]
+    own = np.repeat(scene.node, 3)[first]
+    lift = normal * (np.maximum(s.sizes[own], 1e-9) * 1e-4 + s.extent * 1e-6)[:, None]
+    return a + lift, b + lift, own
+
+
+@BEFORE.detector({"hair-gap": "Gap of a hair"}, SHAPES)
+def nearly_touching(s: Subject) -> Iterator[Finding]:
+    """Objects that nearly touch: what cuts space along planes may stumble."""
+    scene = s.baking
+    if not len(scene):
+        return
+    middle = scene.corners.mean(axis=1, keepdims=True)
+    points = (scene.corners * 0.96 + middle * 0.04).reshape(-1, 3) - s.space.centre
+    owner = np.repeat(np.arange(len(scene)), 3)
+    normal = np.repeat(scene.face_normals, 3, axis=0)
+    lift = s.extent * 1e-6
+    start = (points + normal * lift).astype(np.float32)
+    hit, far = _first_within(s.space, start, normal, HAIR_OF_LEVEL * s.extent)
+    other = scene.node[hit]
+    own = scene.node[owner]
+    least = np.minimum(s.sizes[own], s.sizes[other])
+    faced = np.einsum("ij,ij->i", scene.face_normals[hit], normal) < -0.5
+    near = (hit >= 0) & (other != own) & faced & (far > NO_GAP * s.extent) & (far < HAIR_OF_LEVEL * s.extent)
+    rows = np.flatnonzero(near & (far < HAIR * least))
+    own, other, far = own[rows], other[rows], far[rows]
+    named = set(_smaller_first(s, own, other))
+    for node, mine in rows_by(own):
+        if node not in named:
+            continue
+        others = sorted({short(scene.node_names[n]) for n in other[mine]})
+        name = scene.node_names[node]
+        reason = f"It stands {_length(float(np.median(far[mine])))} off {listed(others)}, too little to be meant."
+        at = as_place(points[rows[mine[0]]] + s.space.centre)
+        yield Finding("hair-gap", "note", name, reason, "Let it touch, or move it clear", at)
+
+
+def _length(metres: float) -> str:
+    return f"{1e3 * metres:.2g} mm" if metres < 0.1 else f"{metres:.2g} m"
+
+
+def _smaller_first(s: Subject, a: I32, b: I32) -> list[int]:
+    """Of each pair, the object to name; every pair is told once.
+
+    Args:
+        a: objects whose rays met objects b.
+    """
+    swap = (s.sizes[a] > s.sizes[b]) | ((s.sizes[a] == s.sizes[b]) & (a > b))
+    pairs = {(int(y), int(x)) if w else (int(x), int(y)) for x, y, w in zip(a, b, swap)}
+    seen_from = set(a.tolist())
+    # A gap is told of the smaller object, or of the larger where only its rays met the smaller one.
+    return sorted({small if small in seen_from else large for small, large in pairs})
+
+
+def _first_within(space: RaySpace, start: NDArray, direction: NDArray, reach: float) -> tuple[I32, F64]:
+    """First triangle along each ray, and its distance in lengths of the direction; -1 and infinity for none.
+
+    Most rays meet nothing within their reach, which a shadow query tells far sooner than a search for the first hit.
+    """
+    direction = np.ascontiguousarray(direction, np.float32)
+    lengths = np.full(len(start), reach, np.float32)
+    rows = np.flatnonzero(space.blocked_by(start, direction, lengths, cores()))
+    hit, far = np.full(len(start), -1, np.int32), np.full(len(start), np.inf)
+    hit[rows] = space.first_hit(start[rows], direction[rows])
+    rows = rows[hit[rows] >= 0]
+    if len(rows):
+        triangle = space.vertices[hit[rows]].astype(np.float64)
+        normal = np.cross(triangle[:, 1] - triangle[:, 0], triangle[:, 2] - triangle[:, 0])
+        along = np.einsum("ij,ij->i", normal, direction[rows])
+        offset = np.einsum("ij,ij->i", normal, triangle[:, 0] - start[rows])
+        far[rows] = offset / np.where(np.abs(along) > 1e-300, along, 1e-300)
+    return hit, far
+
+
 @BEFORE.detector({"coplanar": "Faces in one plane"}, SHAPES, LIGHTS)
 def coplanar(s: Subject) -> Iterator[Finding]:
     """Faces of different objects that lie in one plane, look the same way and cover each other in the open."""
@@ -110,122 +232,3 @@ def _in_the_open(s: Subject, faces: NDArray, places: F64) -> NDArray[np.bool_]:
     hit = s.space.first_hit(start, np.ascontiguousarray(normals))
     back = np.einsum("ij,ij->i", scene.face_normals[hit], normals) > 0
     return ~((hit >= 0) & back & ~scene.double_sided[hit])
-
-
-@BEFORE.detector({"hair-gap": "Gap of a hair"}, SHAPES)
-def nearly_touching(s: Subject) -> Iterator[Finding]:
-    """Objects that nearly touch: what cuts space along planes may stumble."""
-    scene = s.baking
-    if not len(scene):
-        return
-    middle = scene.corners.mean(axis=1, keepdims=True)
-    points = (scene.corners * 0.96 + middle * 0.04).reshape(-1, 3) - s.space.centre
-    owner = np.repeat(np.arange(len(scene)), 3)
-    normal = np.repeat(scene.face_normals, 3, axis=0)
-    lift = s.extent * 1e-6
-    start = (points + normal * lift).astype(np.float32)
-    hit, far = _first_within(s.space, start, normal, HAIR_OF_LEVEL * s.extent)
-    other = scene.node[hit]
-    own = scene.node[owner]
-    least = np.minimum(s.sizes[own], s.sizes[other])
-    faced = np.einsum("ij,ij->i", scene.face_normals[hit], normal) < -0.5
-    near = (hit >= 0) & (other != own) & faced & (far > NO_GAP * s.extent) & (far < HAIR_OF_LEVEL * s.extent)
-    rows = np.flatnonzero(near & (far < HAIR * least))
-    own, other, far = own[rows], other[rows], far[rows]
-    named = set(_smaller_first(s, own, other))
-    for node, mine in rows_by(own):
-        if node not in named:
-            continue
-        others = sorted({short(scene.node_names[n]) for n in other[mine]})
-        name = scene.node_names[node]
-        reason = f"It stands {_length(float(np.median(far[mine])))} off {listed(others)}, too little to be meant."
-        at = as_place(points[rows[mine[0]]] + s.space.centre)
-        yield Finding("hair-gap", "note", name, reason, "Let it touch, or move it clear", at)
-
-
-def _length(metres: float) -> str:
-    return f"{1e3 * metres:.2g} mm" if metres < 0.1 else f"{metres:.2g} m"
-
-
-def _smaller_first(s: Subject, a: I32, b: I32) -> list[int]:
-    """Of each pair, the object to name; every pair is told once.
-
-    Args:
-        a: objects whose rays met objects b.
-    """
-    swap = (s.sizes[a] > s.sizes[b]) | ((s.sizes[a] == s.sizes[b]) & (a > b))
-    pairs = {(int(y), int(x)) if w else (int(x), int(y)) for x, y, w in zip(a, b, swap)}
-    seen_from = set(a.tolist())
-    # A gap is told of the smaller object, or of the larger where only its rays met the smaller one.
-    return sorted({small if small in seen_from else large for small, large in pairs})
-
-
-def _first_within(space: RaySpace, start: NDArray, direction: NDArray, reach: float) -> tuple[I32, F64]:
-    """First triangle along each ray, and its distance in lengths of the direction; -1 and infinity for none.
-
-    Most rays meet nothing within their reach, which a shadow query tells far sooner than a search for the first hit.
-    """
-    direction = np.ascontiguousarray(direction, np.float32)
-    lengths = np.full(len(start), reach, np.float32)
-    rows = np.flatnonzero(space.blocked_by(start, direction, lengths, cores()))
-    hit, far = np.full(len(start), -1, np.int32), np.full(len(start), np.inf)
-    hit[rows] = space.first_hit(start[rows], direction[rows])
-    rows = rows[hit[rows] >= 0]
-    if len(rows):
-        triangle = space.vertices[hit[rows]].astype(np.float64)
-        normal = np.cross(triangle[:, 1] - triangle[:, 0], triangle[:, 2] - triangle[:, 0])
-        along = np.einsum("ij,ij->i", normal, direction[rows])
-        offset = np.einsum("ij,ij->i", normal, triangle[:, 0] - start[rows])
-        far[rows] = offset / np.where(np.abs(along) > 1e-300, along, 1e-300)
-    return hit, far
-
-
-@BEFORE.detector({"crossing": "Solids cross"}, SHAPES)
-def crossing_solids(s: Subject) -> Iterator[Finding]:
-    """Solids that run into one another: what cuts space along planes may stumble."""
-    scene = s.baking
-    start, end, own = _edges(s)
-    if not len(start):
-        return
-    # What rounds to a point in the ray library's precision cannot cross anything.
-    long = np.abs((end - start).astype(np.float32)).max(axis=1) > 0
-    start, end, own = start[long], end[long], own[long]
-    run = end - start
-    hit, share = _first_within(s.space, start.astype(np.float32), run.astype(np.float32), 1.0)
-    length = np.linalg.norm(run, axis=1)
-    other = scene.node[hit]
-    into = np.einsum("ij,ij->i", scene.face_normals[hit], run) < 0
-    smaller = np.minimum(s.sizes[own], s.sizes[other])
-    deep = np.minimum(share, 1.0 - share) * length > CROSSING * smaller
-    crossing = (hit >= 0) & (share < 1.0) & (other != own) & into & deep & s.welded.closed[s.welded.piece[hit]]
-    pairs: dict[int, dict[int, int]] = {}
-    for row in np.flatnonzero(crossing).tolist():
-        a, b = int(own[row]), int(other[row])
-        small, large = (a, b) if s.sizes[a] <= s.sizes[b] else (b, a)
-        pairs.setdefault(small, {}).setdefault(large, row)
-    for small, larges in sorted(pairs.items()):
-        others = sorted(short(scene.node_names[n]) for n in larges)
-        row = min(larges.values())
-        at = start[row] + run[row] * share[row] + s.space.centre
-        reason = f"It runs into {listed(others)}."
-        yield Finding(
-            "crossing", "note", scene.node_names[small], reason, "Nothing, unless a build fails there", as_place(at)
-        )
-
-
-def _edges(s: Subject) -> tuple[F64, F64, I32]:
-    """Start and end of every edge once, lifted off its own object, and the object it belongs to."""
-    scene = s.baking
-    if not len(scene):
-        return np.zeros((0, 3)), np.zeros((0, 3)), np.zeros(0, np.int32)
-    first, edge = s.welded.edge_place, s.welded.edge.ravel()
-    faces = np.repeat(scene.face_normals.astype(np.float64), 3, axis=0)
-    normal = np.stack([totals(edge, faces[:, axis], len(first)) for axis in range(3)], axis=1)
-    length = np.linalg.norm(normal, axis=1, keepdims=True)
-    normal = np.divide(normal, length, out=np.zeros_like(normal), where=length > 1e-6)
-    local = scene.corners - s.space.centre
-    a = local.reshape(-1, 3)[first]
-    b = np.roll(local, -1, axis=1).reshape(-1, 3)[first]
-    own = np.repeat(scene.node, 3)[first]
-    lift = normal * (np.maximum(s.sizes[own], 1e-9) * 1e-4 + s.extent * 1e-6)[:, None]
-    return a + lift, b + lift, own
