@@ -156,15 +156,11 @@ def _rays_of(r: _Ready, active: np.ndarray) -> Any:
     """The very rays that the transport stage shoots, in its batches."""
     step = BATCH // RAYS
     plain = plain_points(0, RAYS)
-    s = r.surface
     for first in range(0, len(active), step):
         rows = active[first : first + step]
         origins: F32 = np.empty((len(rows) * RAYS, 3), np.float32)
         directions = np.empty_like(origins)
-        make_rays(
-            s.vertices, s.normals, s.faces, s.extent, r.samples.count, r.samples.triangle, r.samples.weights,
-            r.samples.key, rows, plain, 1, origins, directions,
-        )  # fmt: skip
+        make_rays(r.surface.ground, r.samples.spots, rows, plain, 1, origins, directions)
         yield origins, directions
 
 

@@ -64,12 +64,15 @@ def carry(result: Result, scene: Scene) -> Carried:
     return Carried(uv, page, fresh, built.corners[~stays], float(found.mean()))
 
 
-def _keys(corners: F64, node: NDArray, step: float) -> NDArray[np.int64]:
+def _keys(corners: F64, node: I32, step: float) -> NDArray[np.int64]:
     """(T,) a number per triangle that does not depend on which corner comes first."""
     cell = np.round(corners / step).astype(np.int64)
     with np.errstate(over="ignore"):
         each = (cell * MIX).sum(axis=2)
-        return (each * each * TURN[0]).sum(axis=1) + each.sum(axis=1) * TURN[1] + node.astype(np.int64) * TURN[2]
+        found: NDArray[np.int64] = (
+            (each * each * TURN[0]).sum(axis=1) + each.sum(axis=1) * TURN[1] + node.astype(np.int64) * TURN[2]
+        )
+        return found
 
 
 def _turned(wanted: F64, have: F64, uv: F32) -> F32:

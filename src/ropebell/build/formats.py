@@ -60,7 +60,8 @@ def to_rgbe(page: F32) -> U8:
     mantissa = np.floor(np.ldexp(page.astype(np.float64), 8 - exponent[..., None]))
     out = np.concatenate([mantissa, exponent[..., None] + 128], axis=2)
     out[brightest < 1e-32] = 0
-    return np.clip(out, 0, 255).astype(np.uint8)
+    found: U8 = np.clip(out, 0, 255).astype(np.uint8)
+    return found
 
 
 def encode_8_bit(page: F32) -> Encoded:

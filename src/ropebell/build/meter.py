@@ -219,4 +219,5 @@ class _Ledger:
 
 
 def _through(importance: F64, field: DirectField, strength: F64) -> F64:
-    return (importance[field.texel] * field.rgb).sum(axis=0) * strength
+    found: F64 = (importance[field.texel] * field.rgb).sum(axis=0) * strength
+    return found

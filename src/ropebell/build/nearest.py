@@ -5,11 +5,11 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 from scipy.spatial import cKDTree
 
-from ropebell.level.model import F64, I32
+from ropebell.kernel import dividing, inlined_dividing
+from ropebell.level.model import F64, I32, I64
 
 # Triangles of one tree differ in size by no more than this.
 SIZE_STEP = 4.0
@@ -86,16 +86,16 @@ class NearestSurface:
         return np.concatenate([[0], np.cumsum(counts)]), np.concatenate(flat).astype(np.int64)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
-def _tighten(corners: NDArray, points: NDArray, triangles: NDArray, bound: NDArray) -> None:
+@dividing
+def _tighten(corners: F64, points: F64, triangles: I64, bound: F64) -> None:
     for m in range(len(points)):
         bound[m] = min(bound[m], math.sqrt(nearest_on(corners, triangles[m], points, m)[0]))
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@dividing
 def _nearest(
-    corners: NDArray, faces: NDArray, points: NDArray, normal: NDArray, starts: NDArray, candidates: NDArray,
-    squares: NDArray, found: NDArray, weights: NDArray, far: NDArray,
+    corners: F64, faces: F64, points: F64, normal: F64, starts: I64, candidates: I64,
+    squares: F64, found: I32, weights: F64, far: F64,
 ) -> None:  # fmt: skip
     wanted = normal[0] != 0.0 or normal[1] != 0.0 or normal[2] != 0.0
     for m in range(len(points)):
@@ -120,8 +120,8 @@ def _nearest(
         far[m] = math.sqrt(far[m])
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
-def nearest_on(corners: NDArray, t: int, points: NDArray, m: int) -> tuple:
+@dividing
+def nearest_on(corners: F64, t: int, points: F64, m: int) -> tuple[float, float, float]:
     """Square of the distance of point m to triangle t, and the weights of its corners 1 and 2 at the nearest point.
 
     After C. Ericson, "Real-Time Collision Detection" (2005), 5.1.5.
@@ -135,10 +135,10 @@ def nearest_on(corners: NDArray, t: int, points: NDArray, m: int) -> tuple:
     return dx * dx + dy * dy + dz * dz, b, c
 
 
-@njit(cache=True, nogil=True, inline="always", error_model="numpy")
+@inlined_dividing
 def _weights(
     ux: float, uy: float, uz: float, vx: float, vy: float, vz: float, px: float, py: float, pz: float
-) -> tuple:  # fmt: skip
+) -> tuple[float, float]:  # fmt: skip
     """Of corners 1 and 2, whose edges from corner 0 are u and v, at the point nearest to p; all from corner 0."""
     d1, d2 = ux * px + uy * py + uz * pz, vx * px + vy * py + vz * pz
     if d1 <= 0.0 and d2 <= 0.0:

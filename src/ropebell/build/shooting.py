@@ -8,7 +8,6 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from ropebell.build.kin import Kin, tables_of
@@ -16,7 +15,8 @@ from ropebell.build.mapped import new_table
 from ropebell.build.memory import MemoryKeeper
 from ropebell.build.sound import TABLE, expecting
 from ropebell.build.store import Artifact, Kind, Store
-from ropebell.level.model import I32
+from ropebell.kernel import kernel
+from ropebell.level.model import I32, I64
 from ropebell.light.kept import carry_hits
 from ropebell.light.lookup import NONE
 from ropebell.light.transport import Gather, Hits, doubling, empty_hits, passes
@@ -153,8 +153,8 @@ def _shoot_until(
     return shot
 
 
-@njit(cache=True, nogil=True)
-def _forget(hits: NDArray, done: NDArray, rows: NDArray, keep: NDArray) -> None:
+@kernel
+def _forget(hits: I32, done: I32, rows: I64, keep: I32) -> None:
     for m in range(len(rows)):
         i = rows[m]
         hits[i, keep[i] : done[i]] = NONE

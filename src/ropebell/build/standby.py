@@ -131,7 +131,7 @@ def _warm_lights() -> None:
     corners = np.array([[[0, 0, 0], [0, 0, 1], [1, 0, 0]]], dtype=np.float64)
     space = RaySpace(corners)
     faces = np.array([[0, 1, 0]], np.float32)
-    surface = Surface(space.vertices, np.repeat(faces[:, None], 3, 1), faces, np.zeros(1, np.bool_), space.extent)
+    surface = Surface(space.vertices, np.repeat(faces[:, None], 3, 1), faces, np.zeros(1, np.bool_))
     samples = OpenSamples(
         np.ones(1, np.int32),
         np.zeros((1, 4), np.int32),

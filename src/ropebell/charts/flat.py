@@ -5,10 +5,9 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numpy.typing import NDArray
 
 from ropebell.level.connected import connected
-from ropebell.level.model import F32, F64, I32
+from ropebell.level.model import F32, F64, I32, Mask
 
 # Faces that meet at less than this belong to one region; a region whose normals all agree is flat.
 SMOOTH_ANGLE = math.radians(40)
@@ -56,7 +55,7 @@ def flat_charts(corners: F64) -> tuple[I32, F32]:
     return number[region], uv.astype(np.float32).reshape(count, 3, 2)
 
 
-def _regions(corners: F64, normals: F64) -> tuple[NDArray, NDArray]:
+def _regions(corners: F64, normals: F64) -> tuple[I32, Mask]:
     """(T,) region of each triangle, connected over edges that two faces share, in order, at a small angle; and
     (3·T,) whether each edge lies on the border of its region."""
     size = max(float(np.ptp(corners.reshape(-1, 3), axis=0).max()), 1e-300)
@@ -80,7 +79,7 @@ def _regions(corners: F64, normals: F64) -> tuple[NDArray, NDArray]:
     return region, border
 
 
-def _longest_borders(edges: F64, border: NDArray, region: NDArray, regions: int, mean: F64) -> F64:
+def _longest_borders(edges: F64, border: Mask, region: I32, regions: int, mean: F64) -> F64:
     """(regions, 3) unit direction of each region's longest border edge, in the region's plane; diagonals
     inside a region would set its texels askew."""
     flat = edges.reshape(-1, 3)
@@ -90,4 +89,5 @@ def _longest_borders(edges: F64, border: NDArray, region: NDArray, regions: int,
     longest[np.repeat(region, 3)[order]] = order
     along = flat[longest]
     along = along - np.einsum("ij,ij->i", along, mean)[:, None] * mean
-    return along / np.maximum(np.linalg.norm(along, axis=1, keepdims=True), 1e-300)
+    found: F64 = along / np.maximum(np.linalg.norm(along, axis=1, keepdims=True), 1e-300)
+    return found

@@ -7,6 +7,7 @@ area of its triangles (on average over the mesh), and every chart begins at (0, 
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 import xatlas
@@ -156,18 +157,19 @@ def _true_size(uv: F64, chart: I32, corners: F64) -> F64:
     return uv * np.sqrt(solid / np.maximum(flat, 1e-300))[chart][:, None, None]
 
 
-def _at_origin(uv: NDArray, chart: NDArray) -> F32:
+def _at_origin(uv: NDArray[Any], chart: NDArray[Any]) -> F32:
     count = int(chart.max()) + 1
     low = np.full((count, 2), np.inf)
     np.minimum.at(low, np.repeat(chart, 3), uv.reshape(-1, 2))
-    return (uv - low[chart][:, None, :]).astype(np.float32)
+    found: F32 = (uv - low[chart][:, None, :]).astype(np.float32)
+    return found
 
 
 def _cross(corners: F64) -> F64:
     return np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
 
 
-def _areas2(uv: NDArray) -> F64:
+def _areas2(uv: NDArray[Any]) -> F64:
     """Twice the signed area of each flat triangle."""
     a, b, c = (uv[:, i].astype(np.float64) for i in range(3))
     return (b[:, 0] - a[:, 0]) * (c[:, 1] - a[:, 1]) - (b[:, 1] - a[:, 1]) * (c[:, 0] - a[:, 0])

@@ -5,10 +5,9 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
-from numpy.typing import NDArray
 
-from ropebell.level.model import F32
+from ropebell.kernel import kernel
+from ropebell.level.model import F32, F64, U8
 
 GRID = 1024
 
@@ -25,8 +24,8 @@ def overlapping_share(uv: F32) -> float:
     return float((counts > 1).sum() / covered) if covered else 0.0
 
 
-@njit(cache=True, nogil=True)
-def _count(uv: NDArray, counts: NDArray) -> None:
+@kernel
+def _count(uv: F64, counts: U8) -> None:
     """Count for every grid point the triangles that contain it well inside, so that shared edges do not count."""
     rows, columns = counts.shape
     for t in range(len(uv)):

@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
-from numpy.typing import NDArray
 
-from ropebell.level.model import I32
+from ropebell.kernel import kernel
+from ropebell.level.model import I32, I64
 
 SMALLEST_PAGE = 32
 
@@ -39,8 +38,8 @@ def pack(sizes: I32, page_size: int, padding: int) -> tuple[I32, int, int]:
     return places, int(pages), page_size
 
 
-@njit(cache=True, nogil=True)
-def _skyline(grown: NDArray, room: int, padding: int) -> tuple:
+@kernel
+def _skyline(grown: I64, room: int, padding: int) -> tuple[I32, int]:
     """Bottom-left skyline over as many pages as it takes; earlier pages are tried first.
 
     The skyline of a page is one height per column; the best place is the lowest, then the leftmost.
@@ -72,8 +71,8 @@ def _skyline(grown: NDArray, room: int, padding: int) -> tuple:
     return places, len(heights)
 
 
-@njit(cache=True, nogil=True)
-def _lowest(heights: NDArray, width: int, height: int, room: int) -> tuple:
+@kernel
+def _lowest(heights: I32, width: int, height: int, room: int) -> tuple[int, int]:
     """Lowest, then leftmost place for a rectangle on one skyline, or (−1, −1).
 
     Only columns where the skyline steps can begin a bottom-left place, so the rest are skipped.

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from numba import njit
-from numpy.typing import NDArray
+from ropebell.kernel import kernel
+from ropebell.level.model import F64
 
 
-@njit(cache=True, nogil=True)
+@kernel
 def clip(
-    polygon: NDArray, spare: NDArray, count: int, origin_x: float, origin_y: float, inward_x: float, inward_y: float
+    polygon: F64, spare: F64, count: int, origin_x: float, origin_y: float, inward_x: float, inward_y: float
 ) -> int:
     """Keep what lies on the inner side of a line: I. Sutherland, G. Hodgman, "Reentrant polygon clipping" (1974).
 
@@ -38,8 +38,8 @@ def clip(
     return kept
 
 
-@njit(cache=True, nogil=True)
-def area_and_middle(polygon: NDArray, count: int) -> tuple:
+@kernel
+def area_and_middle(polygon: F64, count: int) -> tuple[float, float, float]:
     """Area and centroid (x, y) of a convex polygon's first `count` corners; all 0 where it has no area."""
     area, x, y = 0.0, 0.0, 0.0
     for i in range(1, count - 1):

@@ -9,17 +9,17 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
-from numpy.typing import NDArray
 
 from ropebell.charts.polygon import area_and_middle, clip
+from ropebell.kernel import kernel
+from ropebell.level.model import F32, F64, I32
 
 # A texel touched by less than this share of its area carries no usable footprint.
 LEAST_COVER = 1e-5
 
 
-@njit(cache=True, nogil=True)
-def clip_cell(tri: NDArray, x: float, y: float, poly: NDArray, spare: NDArray) -> tuple:
+@kernel
+def clip_cell(tri: F64, x: float, y: float, poly: F64, spare: F64) -> tuple[float, float, float]:
     """Clip a triangle to the unit cell at (x, y).
 
     Args:
@@ -45,8 +45,8 @@ def clip_cell(tri: NDArray, x: float, y: float, poly: NDArray, spare: NDArray) -
     return (area, cx, cy) if area > 0 else (0.0, x, y)
 
 
-@njit(cache=True, nogil=True)
-def weights(tri: NDArray, x: float, y: float) -> tuple:
+@kernel
+def weights(tri: F64, x: float, y: float) -> tuple[float, float]:
     """Barycentric weights of corners 1 and 2 at a point; (−1, −1) for a triangle without area."""
     bx, by = tri[1, 0] - tri[0, 0], tri[1, 1] - tri[0, 1]
     cx, cy = tri[2, 0] - tri[0, 0], tri[2, 1] - tri[0, 1]
@@ -57,8 +57,8 @@ def weights(tri: NDArray, x: float, y: float) -> tuple:
     return (px * cy - py * cx) / area, (bx * py - by * px) / area
 
 
-@njit(cache=True, nogil=True)
-def cell_bounds(tri: NDArray, rect: NDArray) -> tuple:
+@kernel
+def cell_bounds(tri: F64, rect: I32) -> tuple[int, int, int, int]:
     """Cells of its chart that a triangle can touch: x0, x1, y0, y1, ends excluded."""
     low_x = min(tri[0, 0], tri[1, 0], tri[2, 0])
     high_x = max(tri[0, 0], tri[1, 0], tri[2, 0])
@@ -69,15 +69,15 @@ def cell_bounds(tri: NDArray, rect: NDArray) -> tuple:
     return x0, x1, y0, y1
 
 
-@njit(cache=True, nogil=True)
-def from_corner(uv: NDArray, rect: NDArray, tri: NDArray) -> None:
+@kernel
+def from_corner(uv: F32, rect: I32, tri: F64) -> None:
     """Write a triangle's coordinates, in texels from its chart's corner, to `tri` (3, 2) float64."""
     for i in range(3):
         tri[i, 0], tri[i, 1] = uv[i, 0] - rect[1], uv[i, 1] - rect[2]
 
 
-@njit(cache=True, nogil=True)
-def cover(uv: NDArray, chart: NDArray, rects: NDArray, area: NDArray, owner: NDArray, first: int, end: int) -> None:
+@kernel
+def cover(uv: F32, chart: I32, rects: I32, area: F32, owner: I32, first: int, end: int) -> None:
     """Add triangles `first` … `end` to the covered area of each texel and note the one that covers most.
 
     Args:
@@ -104,15 +104,15 @@ def cover(uv: NDArray, chart: NDArray, rects: NDArray, area: NDArray, owner: NDA
                 area[at] = before + part
 
 
-@njit(cache=True, nogil=True)
+@kernel
 def place_samples(
-    uv: NDArray,
-    chart: NDArray,
-    rects: NDArray,
-    texel: NDArray,
-    lattice: NDArray,
-    tri_of: NDArray,
-    bary: NDArray,
+    uv: F32,
+    chart: I32,
+    rects: I32,
+    texel: I32,
+    lattice: F64,
+    tri_of: I32,
+    bary: F32,
 ) -> None:
     """Find for every texel and lattice point the triangle below it.
 
@@ -141,10 +141,10 @@ def place_samples(
                         bary[n, s, 0], bary[n, s, 1] = b, c
 
 
-@njit(cache=True, nogil=True)
+@kernel
 def centroid_samples(
-    uv: NDArray, chart: NDArray, rects: NDArray, owner: NDArray, column: NDArray, row: NDArray, tri_of: NDArray,
-    bary: NDArray,
+    uv: F32, chart: I32, rects: I32, owner: I32, column: I32, row: I32, tri_of: I32,
+    bary: F32,
 ) -> None:  # fmt: skip
     """Give texels that no lattice point hit one sample, at the centroid of what their owner covers.
 

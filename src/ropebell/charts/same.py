@@ -4,11 +4,11 @@ on the pages they moved."""
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from ropebell.charts.atlas import Atlas
 from ropebell.charts.texels import Texels
+from ropebell.kernel import kernel
 from ropebell.level.model import I32
 
 
@@ -51,10 +51,10 @@ def _from_corner(atlas: Atlas) -> NDArray[np.float32]:
     return found
 
 
-@njit(cache=True, nogil=True)
+@kernel
 def _map(
-    match: NDArray, chart: NDArray, rects: NDArray, column: NDArray, row: NDArray, old_rects: NDArray,
-    old_grid: NDArray, found: NDArray,
+    match: I32, chart: I32, rects: I32, column: I32, row: I32, old_rects: I32,
+    old_grid: I32, found: I32,
 ) -> None:  # fmt: skip
     for n in range(len(chart)):
         c = chart[n]

@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
-from numpy.typing import NDArray
 
 from ropebell.charts.polygon import area_and_middle, clip
+from ropebell.kernel import kernel
+from ropebell.level.model import F64, I32, I64
 
 
-@njit(cache=True, nogil=True)
+@kernel
 def overlapping_pairs(
-    order: NDArray, group: NDArray, low: NDArray, high: NDArray, node: NDArray, corners: NDArray, frames: NDArray,
-    least: float, first: NDArray, second: NDArray, area: NDArray, places: NDArray,
+    order: I64, group: I64, low: F64, high: F64, node: I32, corners: F64, frames: F64,
+    least: float, first: I64, second: I64, area: F64, places: F64,
 ) -> int:  # fmt: skip
     """Pairs of faces in one plane that cover each other, of different objects; how many were found.
 
@@ -59,8 +59,8 @@ def overlapping_pairs(
     return found
 
 
-@njit(cache=True, nogil=True)
-def clipped(a: NDArray, b: NDArray, poly: NDArray, spare: NDArray) -> tuple:
+@kernel
+def clipped(a: F64, b: F64, poly: F64, spare: F64) -> tuple[float, float, float]:
     """Area and middle of the overlap of two flat triangles."""
     turn = (b[1, 0] - b[0, 0]) * (b[2, 1] - b[0, 1]) - (b[2, 0] - b[0, 0]) * (b[1, 1] - b[0, 1])
     sign = 1.0 if turn > 0 else -1.0

@@ -13,7 +13,7 @@ from ropebell.checks.shapes import turned_pieces
 from ropebell.checks.subject import Subject, as_place, listed, rows_by, short
 from ropebell.checks.welded import totals
 from ropebell.level.finding import Finding
-from ropebell.level.model import F64, I32
+from ropebell.level.model import F32, F64, I32, I64
 from ropebell.light.rays import RaySpace
 from ropebell.light.workers import cores
 
@@ -131,7 +131,7 @@ def _smaller_first(s: Subject, a: I32, b: I32) -> list[int]:
     return sorted({small if small in seen_from else large for small, large in pairs})
 
 
-def _first_within(space: RaySpace, start: NDArray, direction: NDArray, reach: float) -> tuple[I32, F64]:
+def _first_within(space: RaySpace, start: F32, direction: F32, reach: float) -> tuple[I32, F64]:
     """First triangle along each ray, and its distance in lengths of the direction; -1 and infinity for none.
 
     Most rays meet nothing within their reach, which a shadow query tells far sooner than a search for the first hit.
@@ -186,7 +186,7 @@ def _area(square_metres: float) -> str:
     return f"{square_metres:.2g} m²" if square_metres >= 0.1 else f"{1e4 * square_metres:.2g} cm²"
 
 
-def _pairs(s: Subject) -> tuple[NDArray, NDArray, F64, F64]:
+def _pairs(s: Subject) -> tuple[I64, I64, F64, F64]:
     """Faces that share a plane and cover each other: first, second, area, place."""
     scene = s.baking
     normals = scene.face_normals.astype(np.float64)
@@ -224,11 +224,12 @@ def _pairs(s: Subject) -> tuple[NDArray, NDArray, F64, F64]:
     return room[0][:found], room[1][:found], room[2][:found], places[:found] + s.space.centre
 
 
-def _in_the_open(s: Subject, faces: NDArray, places: F64) -> NDArray[np.bool_]:
+def _in_the_open(s: Subject, faces: I64, places: F64) -> NDArray[np.bool_]:
     """(n,) whether a place on a face is not inside some solid: a ray along the normal meets no back face first."""
     scene = s.baking
     normals = scene.face_normals[faces]
     start = (places - s.space.centre + normals * (s.extent * 3e-5)).astype(np.float32)
     hit = s.space.first_hit(start, np.ascontiguousarray(normals))
     back = np.einsum("ij,ij->i", scene.face_normals[hit], normals) > 0
-    return ~((hit >= 0) & back & ~scene.double_sided[hit])
+    found: NDArray[np.bool_] = ~((hit >= 0) & back & ~scene.double_sided[hit])
+    return found

@@ -13,7 +13,7 @@ from ropebell.checks.remedies import BAKE, SWITCH_OFF
 from ropebell.checks.subject import Place, Subject, as_place, listed, short
 from ropebell.level.emitter_table import looks_lit
 from ropebell.level.finding import Finding
-from ropebell.level.model import AREA_KINDS
+from ropebell.level.model import AREA_KINDS, F64
 from ropebell.level.placed_light import PlacedLight
 from ropebell.light.sampling import fibonacci_sphere
 
@@ -131,7 +131,7 @@ def worst_overlap(s: Subject) -> tuple[int, Place, list[str]]:
     return int(counts[worst]), as_place(points[worst]), names
 
 
-def _reaches(light: PlacedLight, points: NDArray) -> NDArray[np.bool_]:
+def _reaches(light: PlacedLight, points: F64) -> NDArray[np.bool_]:
     """(n,) whether a light can light each point, walls aside."""
     if light.kind == "directional":
         return np.ones(len(points), np.bool_)
@@ -141,7 +141,8 @@ def _reaches(light: PlacedLight, points: NDArray) -> NDArray[np.bool_]:
     if light.kind == "spot":
         cosine = away @ light.direction / np.maximum(far, 1e-9)
         near &= cosine >= math.cos(light.outer_cone)
-    return near
+    found: NDArray[np.bool_] = near
+    return found
 
 
 @BEFORE.detector({"fixture-mismatch": "Fixture and light differ"}, SHAPES, LIGHTS, GLOW, BRIEF)

@@ -76,7 +76,8 @@ def turned_pieces(s: Subject) -> NDArray[np.bool_]:
     turned = welded.closed & (welded.volume < -1e-7 * size**3)
     for piece in np.flatnonzero(turned):
         turned[piece] = not _contains_anything(s, int(piece))
-    return turned
+    found: NDArray[np.bool_] = turned
+    return found
 
 
 def _contains_anything(s: Subject, piece: int) -> bool:

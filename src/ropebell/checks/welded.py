@@ -118,4 +118,5 @@ def _borders(vertex: NDArray[np.int64], edge: NDArray[np.int64]) -> NDArray[np.b
         return np.zeros((0, 3), np.bool_)
     forward = np.where(vertex < np.roll(vertex, -1, axis=1), 1.0, -1.0)
     balance = np.bincount(edge.ravel(), forward.ravel())
-    return balance[edge] != 0.0
+    found: NDArray[np.bool_] = balance[edge] != 0.0
+    return found

@@ -101,7 +101,8 @@ def turned(x: float, y: float, z: float) -> F64:
     about_x = np.array([[1, 0, 0], [0, cx, -sx], [0, sx, cx]])
     about_y = np.array([[cy, 0, sy], [0, 1, 0], [-sy, 0, cy]])
     about_z = np.array([[cz, -sz, 0], [sz, cz, 0], [0, 0, 1]])
-    return about_z @ about_y @ about_x
+    found: F64 = about_z @ about_y @ about_x
+    return found
 
 
 def aimed(position: F64, direction: F64) -> F64:

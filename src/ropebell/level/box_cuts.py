@@ -76,7 +76,8 @@ def _crossed(corners: F64, box: DensityBox) -> np.ndarray:
     reaches = ((most > low + slack) & (least < high - slack)).all(axis=1)
     flat = ((most >= low - slack) & (least <= high + slack)).all(axis=1)
     inside = ((least >= low - slack) & (most <= high + slack)).all(axis=1)
-    return (reaches | flat) & ~inside
+    found: np.ndarray = (reaches | flat) & ~inside
+    return found
 
 
 def _divided(polygon: tuple[Corner, ...], box: DensityBox) -> list[tuple[Corner, ...]]:

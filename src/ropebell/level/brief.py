@@ -354,7 +354,8 @@ def to_values(brief: Brief) -> dict[str, Any]:
     values: dict[str, Any] = ADAPTER.dump_python(brief, mode="json", exclude_defaults=True)
     if "test_density" in values and "paths" in values["test_density"]:
         values["test_density"]["paths"].sort()
-    return _without_none(values)
+    found: dict[str, Any] = _without_none(values)
+    return found
 
 
 def _without_none(value: Any) -> Any:

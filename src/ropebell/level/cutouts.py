@@ -7,6 +7,7 @@ holes; it is taken for solid.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -45,7 +46,7 @@ class Cutouts:
         return Cutouts(number[self.triangle[kept]], self.uv[kept], self.mask[kept], self.shape, self.solid)
 
     @property
-    def arrays(self) -> tuple[NDArray, ...]:
+    def arrays(self) -> tuple[NDArray[Any], ...]:
         """Everything, for a digest."""
         return self.triangle, self.uv, self.mask, self.shape, self.solid
 

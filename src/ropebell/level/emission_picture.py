@@ -77,4 +77,5 @@ def _even_mean(image: Image) -> F32:
         widths = np.diff(np.append(edges, size))
         pixels = sums / (widths[:, None, None] if axis == 0 else widths[None, :, None])
     mean = pixels.reshape(-1, 3).mean(axis=0)
-    return np.divide(pixels, mean, out=np.zeros_like(pixels), where=mean > 0).astype(np.float32)
+    found: F32 = np.divide(pixels, mean, out=np.zeros_like(pixels), where=mean > 0).astype(np.float32)
+    return found

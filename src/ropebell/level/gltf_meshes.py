@@ -69,7 +69,8 @@ def _unit(normals: F32 | None) -> F32 | None:
     if normals is None:
         return None
     length = np.linalg.norm(normals.astype(np.float64), axis=1, keepdims=True)
-    return np.divide(normals, length, out=np.zeros_like(normals), where=length > 1e-12, casting="unsafe")
+    found: F32 | None = np.divide(normals, length, out=np.zeros_like(normals), where=length > 1e-12, casting="unsafe")
+    return found
 
 
 def _triangles(spec: Json, accessors: Accessors, mode: int, vertex_count: int) -> I32:

@@ -53,7 +53,7 @@ class _Buffer:
         self.views.append(view)
         return len(self.views) - 1
 
-    def vectors(self, values: NDArray, bounds: bool = False) -> int:
+    def vectors(self, values: NDArray[Any], bounds: bool = False) -> int:
         values = np.ascontiguousarray(values, dtype="<f4")
         accessor: dict[str, Any] = {
             "bufferView": self.view(values.tobytes(), ARRAY),
@@ -67,7 +67,7 @@ class _Buffer:
         self.accessors.append(accessor)
         return len(self.accessors) - 1
 
-    def indices(self, values: NDArray) -> int:
+    def indices(self, values: NDArray[Any]) -> int:
         small = int(values.max()) < 65535
         data = np.ascontiguousarray(values, dtype="<u2" if small else "<u4")
         view = self.view(data.tobytes(), ELEMENT)

@@ -11,6 +11,9 @@ from numpy.typing import NDArray
 F32 = NDArray[np.float32]
 F64 = NDArray[np.float64]
 I32 = NDArray[np.int32]
+I64 = NDArray[np.int64]
+U32 = NDArray[np.uint32]
+Mask = NDArray[np.bool_]
 U8 = NDArray[np.uint8]
 
 # Of linear red, green and blue (ITU-R BT.709, item 3.2).

@@ -14,7 +14,7 @@ from ropebell.level.brief import NO_BRIEF, Brief, Radiance
 from ropebell.level.cutouts import Cutouts, cutouts_of
 from ropebell.level.density import bare_faces, density_factors, ray_shares
 from ropebell.level.emission_picture import EmissionPicture, emission_picture, mean_emission
-from ropebell.level.model import F32, F64, I32, Level, Material, Notice, Primitive
+from ropebell.level.model import F32, F64, I32, I64, Level, Material, Notice, Primitive
 from ropebell.level.placed_light import PlacedLight, placed_light
 from ropebell.level.triangles import corner_bounds, longest_squared
 
@@ -308,9 +308,7 @@ class _Parts:
         return Scene(*columns, *rest)
 
 
-def _corner_normals(
-    p: Primitive, linear: F64, mirrored: NDArray[np.bool_], order: I32, place: NDArray, face: F64
-) -> F32:
+def _corner_normals(p: Primitive, linear: F64, mirrored: NDArray[np.bool_], order: I32, place: I64, face: F64) -> F32:
     flat = np.repeat(face[:, None, :], 3, axis=1)
     if p.normals is None or not len(order):
         return flat.astype(np.float32)

@@ -135,4 +135,5 @@ def mean_radiance(picture: F32) -> F64:
     """(3,) mean over the whole sphere: rows weigh by the cosine of their elevation."""
     rows = np.arange(len(picture)) + 0.5
     weight = np.sin(np.pi * rows / len(picture))
-    return (picture.astype(np.float64).mean(axis=1) * weight[:, None]).sum(axis=0) / weight.sum()
+    found: F64 = (picture.astype(np.float64).mean(axis=1) * weight[:, None]).sum(axis=0) / weight.sum()
+    return found

@@ -11,7 +11,8 @@ from ropebell.level.model import F64
 def longest_squared(corners: F64) -> F64:
     """(T,) square of each triangle's longest edge, m²."""
     a, b, c = (corners[:, i] - corners[:, (i + 1) % 3] for i in range(3))
-    return np.maximum(np.maximum(*(np.einsum("ij,ij->i", e, e) for e in (a, b))), np.einsum("ij,ij->i", c, c))
+    found: F64 = np.maximum(np.maximum(*(np.einsum("ij,ij->i", e, e) for e in (a, b))), np.einsum("ij,ij->i", c, c))
+    return found
 
 
 def corner_bounds(corners: F64) -> tuple[F64, F64]:

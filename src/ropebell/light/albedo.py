@@ -46,7 +46,8 @@ def texel_albedo(level: Level, scene: Scene, texels: Texels, areas: F64) -> F32:
         uv = _at(uv_table[t], texels.sample_weights[rows, columns], use)
         colors[rows, columns] *= _look_up(pyramids[key], uv, share * density, use)
     weights = valid[..., None].astype(np.float32)
-    return ((colors * weights).sum(axis=1) / np.maximum(weights.sum(axis=1), 1.0)).astype(np.float32)
+    found: F32 = ((colors * weights).sum(axis=1) / np.maximum(weights.sum(axis=1), 1.0)).astype(np.float32)
+    return found
 
 
 def _pyramid(image: Image, solid: NDArray[np.bool_] | None) -> list[F32]:
@@ -83,7 +84,8 @@ def _uv_area(uv: F32, use: TextureUse) -> F64:
     flat = uv.astype(np.float64)
     b, c = flat[:, 1] - flat[:, 0], flat[:, 2] - flat[:, 0]
     size = 0.5 * np.abs(b[:, 0] * c[:, 1] - b[:, 1] * c[:, 0]) * abs(np.linalg.det(use.affine[:, :2]))
-    return np.nan_to_num(size)
+    found: F64 = np.nan_to_num(size)
+    return found
 
 
 def _at(uv: F32, weights: F32, use: TextureUse) -> F64:

@@ -12,10 +12,10 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
-from ropebell.level.model import F32, F64, I32, LUMINANCE
+from ropebell.kernel import kernel
+from ropebell.level.model import F32, F64, I32, LUMINANCE, Mask
 from ropebell.light.lookup import NONE, SKY
 from ropebell.light.workers import run_chunks
 
@@ -105,10 +105,10 @@ def relative_noise(sums: F64, light: F64, neighbours: Neighbours, workers: int) 
     return out
 
 
-@njit(cache=True, nogil=True)
+@kernel
 def _pool(
-    sums: NDArray, plain: NDArray, page: NDArray, column: NDArray, row: NDArray, chart: NDArray, grid: NDArray,
-    first: int, end: int, error: NDArray,
+    sums: F64, plain: F64, page: I32, column: I32, row: I32, chart: I32, grid: I32,
+    first: int, end: int, error: F32,
 ) -> None:  # fmt: skip
     for i in range(first, end):
         rays = sums[i, COUNTED]
@@ -142,10 +142,10 @@ def tally(hits: I32, shot: I32, rows: I32, seen: SeenLight, workers: int) -> F64
     return out
 
 
-@njit(cache=True, nogil=True)
+@kernel
 def _tally(
-    hits: NDArray, shot: NDArray, rows: NDArray, worth: NDArray, sky: float, emitter: NDArray, glow: NDArray,
-    wide: NDArray, any_wide: NDArray, first: int, end: int, out: NDArray,
+    hits: I32, shot: I32, rows: I32, worth: F32, sky: float, emitter: I32, glow: F32,
+    wide: Mask, any_wide: Mask, first: int, end: int, out: F64,
 ) -> None:  # fmt: skip
     sums, counted = np.zeros(2), np.zeros(2)
     for m in range(first, end):
@@ -191,10 +191,10 @@ def colours(hits: I32, at: I32, shot: I32, rows: I32, seen: SeenLight, workers: 
     return out
 
 
-@njit(cache=True, nogil=True)
+@kernel
 def _colours(
-    hits: NDArray, at: NDArray, shot: NDArray, rows: NDArray, leaving: NDArray, sky: NDArray, emitter: NDArray,
-    glow: NDArray, wide: NDArray, first: int, end: int, out: NDArray,
+    hits: I32, at: I32, shot: I32, rows: I32, leaving: F32, sky: F32, emitter: I32,
+    glow: F32, wide: Mask, first: int, end: int, out: F64,
 ) -> None:  # fmt: skip
     for m in range(first, end):
         i = rows[m]

@@ -15,14 +15,14 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from ropebell.charts.atlas import Atlas
 from ropebell.charts.pack import pack
 from ropebell.charts.texels import Texels
 from ropebell.errors import BuildError
-from ropebell.level.model import F32, F64, I32, LUMINANCE
+from ropebell.kernel import kernel
+from ropebell.level.model import F32, F64, I32, LUMINANCE, Mask
 from ropebell.light.surface import OpenSamples
 
 # A texel may move by so many of its standard errors: all but a thousandth of honest noise lies within.
@@ -68,7 +68,8 @@ def denoised(
         clean[mine] = smooth[y, x] * level[charts, None]
     tick(1.0)
     room = MOST_ERRORS * error
-    return np.maximum(field + np.clip(clean - field, -room, room), 0.0).astype(np.float32)
+    found: F32 = np.maximum(field + np.clip(clean - field, -room, room), 0.0).astype(np.float32)
+    return found
 
 
 def towards_means(field: F32, error: F32, mean: F64, chart: I32, lit: NDArray[np.bool_]) -> F32:
@@ -149,15 +150,15 @@ class Sheets:
         """
         width, height = self.sizes[number]
         out = np.ones((height, width, 3), np.float32)
-        rows = np.flatnonzero((self.sheet == number) & (level > 0.0))
+        rows = np.flatnonzero((self.sheet == number) & (level > 0.0)).astype(np.int32)
         _draw(rows, self.x, self.y, self.margin, atlas.rects, texels.grid, field, lit, level, out)
         return out
 
 
-@njit(cache=True, nogil=True)
+@kernel
 def _draw(
-    rows: NDArray, x: NDArray, y: NDArray, margin: NDArray, rects: NDArray, grid: NDArray, field: NDArray,
-    lit: NDArray, level: NDArray, out: NDArray,
+    rows: I32, x: I32, y: I32, margin: I32, rects: I32, grid: I32, field: F32,
+    lit: Mask, level: F64, out: F32,
 ) -> None:  # fmt: skip
     """Draw charts; gaps take the nearest texel of their row, or the nearest row, and the margins mirror what is inside,
     which looks like more of the same noise to the filter, where a drawn-out edge would look like streaks."""

@@ -7,16 +7,16 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 
 from ropebell.level.emission_picture import EmissionPicture
-from ropebell.level.model import AREA_KINDS, F32, I32
+from ropebell.level.model import AREA_KINDS, F32, F64, I32, Mask
 from ropebell.level.placed_light import PlacedLight
 from ropebell.level.scene import Emitter
 from ropebell.light import direct_kernels as kernels
 from ropebell.light.area_light import candela_per_radiance, shape_of
 from ropebell.light.near import TexelBlocks
 from ropebell.light.rays import END_SHORT, RaySpace
+from ropebell.light.shadow_rays import ShadowRays
 from ropebell.light.surface import OpenSamples, Surface
 from ropebell.light.workers import run_chunks
 
@@ -48,7 +48,7 @@ class DirectField:
         return self.value[:, None] if self.value.ndim == 1 else self.value
 
     @staticmethod
-    def of(dense: F32, gathered: NDArray[np.bool_] | None = None) -> DirectField:
+    def of(dense: F32, gathered: Mask | None = None) -> DirectField:
         """Keep the non-zero entries of a dense (N,) or (N, 3) field."""
         texel = np.flatnonzero(dense if dense.ndim == 1 else dense.any(axis=1)).astype(np.int32)
         rows = np.flatnonzero(gathered) if gathered is not None else np.zeros(0)
@@ -58,7 +58,7 @@ class DirectField:
 def light_field(
     light: PlacedLight, surface: Surface, space: RaySpace, samples: OpenSamples, workers: int,
     tick: Callable[[float], None], rays_per_texel: int = 16, seed: int = 1,
-    shadowed: NDArray[np.bool_] | None = None, near: TexelBlocks | None = None,
+    shadowed: Mask | None = None, near: TexelBlocks | None = None,
 ) -> DirectField:  # fmt: skip
     """Direct light of a punctual light: one shadow ray from every open footprint sample, or `rays_per_texel` to a light
     with a size.
@@ -76,35 +76,32 @@ def light_field(
     rows = None
     if near is not None and light.reach and light.kind != "directional":
         # A start point is lifted off its surface by less than this.
-        rows = near.within(position, light.reach + 1e-3 * surface.extent)
+        rows = near.within(position, light.reach + float(surface.ground.lift.max()))
         samples = samples.among(rows)
         shadowed = shadowed[rows] if shadowed is not None else None
     axis = np.asarray(light.direction, dtype=np.float64)
-    geometry = (surface.vertices, surface.normals, surface.faces, surface.extent)
-    table = (samples.count, samples.triangle, samples.weights)
     sun = light.kind == "directional"
     far = np.float32(1e30) if sun else np.float32(1.0 - END_SHORT)
-    outer = math.cos(light.outer_cone) if light.kind == "spot" else -2.0
-    cone = (light.reach or 0.0, math.cos(light.inner_cone), -4.0 if sun else outer)
+    outer = math.cos(light.outer_cone) if light.kind == "spot" else -4.0 if sun else -2.0
     size = math.radians(light.size) if sun else light.size
+    lamp = kernels.Lamp(position, axis, light.reach or 0.0, math.cos(light.inner_cone), outer, size)
     per_texel = rays_per_texel if size > 0 else samples.triangle.shape[1]
+    ground, spots = surface.ground, samples.spots
 
-    def rays(first: int, end: int, out: _Rays) -> int:
+    def rays(first: int, end: int, out: ShadowRays) -> int:
         if size > 0:
-            return kernels.round_light_rays(
-                *geometry, *table, first, end, position, axis, *cone, size, per_texel, seed, samples.key, *out.arrays
-            )
+            return kernels.round_light_rays(ground, spots, first, end, lamp, per_texel, seed, out)
         if sun:
-            return kernels.directional_rays(*geometry, *table, first, end, axis, *out.arrays)
-        return kernels.point_rays(*geometry, *table, first, end, position, axis, *cone, *out.arrays)
+            return kernels.directional_rays(ground, spots, first, end, axis, out)
+        return kernels.point_rays(ground, spots, first, end, lamp, out)
 
     found = DirectField.of(_shoot(len(samples.count), per_texel, far, space, rays, workers, tick, shadowed))
     return found if rows is None else DirectField(rows[found.texel], found.value, found.gathered)
 
 
 def emitter_field(
-    emitter: Emitter, areas: NDArray, surface: Surface, space: RaySpace, samples: OpenSamples, rays_per_texel: int,
-    seed: int, workers: int, tick: Callable[[float], None], shadowed: NDArray[np.bool_] | None = None,
+    emitter: Emitter, areas: F64, surface: Surface, space: RaySpace, samples: OpenSamples, rays_per_texel: int,
+    seed: int, workers: int, tick: Callable[[float], None], shadowed: Mask | None = None,
 ) -> DirectField:  # fmt: skip
     """Direct light of a glowing surface for a radiance of 1 cd/m².
 
@@ -116,17 +113,14 @@ def emitter_field(
         shadowed: (N,) bool, texels that receive shadow; None: all.
     """
     glow = np.ascontiguousarray(emitter.triangles)
-    table = (samples.count, samples.triangle, samples.weights)
     gathered = np.zeros(len(samples.count), np.bool_)
     # What gather rays meet of an emitter has its mean colour only.
     if len(glow) <= MOST_WIDE_TRIANGLES and emitter.picture is None:
         angle = np.zeros(len(samples.count), np.float32)
+        shining = kernels.Glow(glow, np.cumsum(areas[glow]), emitter.double_sided)
 
         def measure(first: int, end: int) -> None:
-            kernels.emitter_solid_angle(
-                surface.vertices, surface.faces, surface.extent, surface.normals, *table, first, end, glow,
-                emitter.double_sided, angle,
-            )  # fmt: skip
+            kernels.emitter_solid_angle(surface.ground, samples.spots, first, end, shining, angle)
 
         run_chunks(len(samples.count), CHUNK, measure, workers, lambda share: tick(0.2 * share))
         gathered = angle > WIDE_EMITTER
@@ -140,7 +134,7 @@ def emitter_field(
 
 def _area_field(
     light: PlacedLight, surface: Surface, space: RaySpace, samples: OpenSamples, workers: int,
-    tick: Callable[[float], None], rays_per_texel: int, seed: int, shadowed: NDArray[np.bool_] | None,
+    tick: Callable[[float], None], rays_per_texel: int, seed: int, shadowed: Mask | None,
 ) -> DirectField:  # fmt: skip
     """Direct light of a rectangle, disk or tube, per candela."""
     shape = shape_of(light)
@@ -155,9 +149,9 @@ def _area_field(
 
 
 def _from_triangles(
-    glow: I32, areas: NDArray, double_sided: bool, left_out: NDArray[np.bool_], surface: Surface, space: RaySpace,
+    glow: I32, areas: F64, double_sided: bool, left_out: Mask, surface: Surface, space: RaySpace,
     samples: OpenSamples, rays_per_texel: int, seed: int, workers: int, tick: Callable[[float], None],
-    shadowed: NDArray[np.bool_] | None, picture: EmissionPicture | None = None,
+    shadowed: Mask | None, picture: EmissionPicture | None = None,
 ) -> F32:  # fmt: skip
     """(N,) float32 irradiance from triangles that shine with 1 cd/m²; (N, 3) with a picture.
 
@@ -165,21 +159,16 @@ def _from_triangles(
         glow: (n,) int32 into the surface. areas: (n,) m².
         left_out: (N,) bool, texels that get none.
     """
-    running = np.cumsum(areas)
-    geometry = (surface.vertices, surface.normals, surface.faces, surface.extent)
-    table = (samples.count, samples.triangle, samples.weights)
+    shining = kernels.Glow(glow, np.cumsum(areas), double_sided)
 
-    def rays(first: int, end: int, out: _Rays) -> int:
-        return kernels.emitter_rays(
-            *geometry, *table, first, end, glow, running, double_sided, left_out, rays_per_texel, seed,
-            samples.key, out.source, *out.arrays,
-        )  # fmt: skip
+    def rays(first: int, end: int, out: ShadowRays) -> int:
+        ground, spots = surface.ground, samples.spots
+        return kernels.emitter_rays(ground, spots, first, end, shining, left_out, rays_per_texel, seed, out)
 
-    def pictured(made: int, blocked: NDArray[np.bool_], out: _Rays, dense: F32) -> None:
+    def pictured(made: int, blocked: Mask, out: ShadowRays, dense: F32) -> None:
         assert picture is not None
         kernels.accumulate_pictured(
-            made, blocked, out.value, out.owner, out.source, out.origins, out.directions, surface.vertices, glow,
-            picture.uv, picture.pixels, picture.wrap, dense,
+            made, blocked, out, surface.vertices, glow, picture.uv, picture.pixels, picture.wrap, dense
         )  # fmt: skip
 
     far = np.float32(1.0 - END_SHORT)
@@ -187,32 +176,17 @@ def _from_triangles(
     return _shoot(len(samples.count), rays_per_texel, far, space, rays, workers, tick, shadowed, gain)
 
 
-class _Rays:
-    """Room for the shadow rays of one chunk."""
-
-    def __init__(self, room: int) -> None:
-        self.origins = np.empty((room, 3), np.float32)
-        self.directions = np.empty((room, 3), np.float32)
-        self.value = np.empty(room, np.float32)
-        self.owner = np.empty(room, np.int32)
-        self.source = np.empty(room, np.int32)
-
-    @property
-    def arrays(self) -> tuple[F32, F32, F32, I32]:
-        return self.origins, self.directions, self.value, self.owner
-
-
 def _shoot(
-    count: int, per_texel: int, far: np.float32, space: RaySpace, rays: Callable[[int, int, _Rays], int],
-    workers: int, tick: Callable[[float], None], shadowed: NDArray[np.bool_] | None,
-    pictured: Callable[[int, NDArray[np.bool_], _Rays, F32], None] | None = None,
+    count: int, per_texel: int, far: np.float32, space: RaySpace, rays: Callable[[int, int, ShadowRays], int],
+    workers: int, tick: Callable[[float], None], shadowed: Mask | None,
+    pictured: Callable[[int, Mask, ShadowRays, F32], None] | None = None,
 ) -> F32:  # fmt: skip
     """Fill, shoot and add up the rays of all texels; (N,) float32, or (N, 3) where `pictured` adds them up."""
     dense = np.zeros(count if pictured is None else (count, 3), np.float32)
     chunk = max(min(CHUNK, 65_536 // max(per_texel, 1)), 1)
 
     def work(first: int, end: int) -> None:
-        out = _Rays((end - first) * per_texel)
+        out = ShadowRays.of((end - first) * per_texel)
         made = rays(first, end, out)
         lengths = np.full(made, far, np.float32)
         blocked = space.blocked(out.origins[:made], out.directions[:made], lengths)
@@ -221,7 +195,7 @@ def _shoot(
         if pictured is not None:
             pictured(made, blocked, out, dense)
         else:
-            kernels.accumulate(made, blocked, out.value, out.owner, dense)
+            kernels.accumulate(made, blocked, out, dense)
 
     run_chunks(count, chunk, work, workers, tick)
     return dense

@@ -11,15 +11,14 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
-from numpy.typing import NDArray
 
+from ropebell.kernel import kernel
 from ropebell.level.model import F32, F64, I32
 from ropebell.level.placed_light import PlacedLight
 from ropebell.light.gather_rays import make_rays
 from ropebell.light.lookup import NONE, SKY
 from ropebell.light.sampling import plain_points
-from ropebell.light.surface import OpenSamples, Surface, sample_point
+from ropebell.light.surface import Ground, OpenSamples, Spots, Surface, sample_point
 from ropebell.light.workers import run_chunks
 
 RAYS_PER_CHUNK = 65_536
@@ -50,10 +49,7 @@ def gathered_moments(
         rows = rows[samples.count[rows] > 0]
         origins = np.empty((len(rows) * rays, 3), np.float32)
         directions = np.empty_like(origins)
-        make_rays(
-            surface.vertices, surface.normals, surface.faces, surface.extent, samples.count, samples.triangle,
-            samples.weights, samples.key, rows, plain, seed, origins, directions,
-        )  # fmt: skip
+        make_rays(surface.ground, samples.spots, rows, plain, seed, origins, directions)
         away = np.flatnonzero(hits[rows].ravel() == SKY)
         radiance = np.zeros(len(origins), np.float32)
         radiance[away] = sky(directions[away])
@@ -63,10 +59,10 @@ def gathered_moments(
     return total, vector, normals
 
 
-@njit(cache=True, nogil=True)
+@kernel
 def _sum_rays(
-    hits: NDArray, rows: NDArray, directions: NDArray, radiance: NDArray, leaving: NDArray, normals: NDArray,
-    total: NDArray, vector: NDArray,
+    hits: I32, rows: I32, directions: F32, radiance: F32, leaving: F32, normals: F32,
+    total: F32, vector: F32,
 ) -> None:  # fmt: skip
     rays = hits.shape[1]
     for m in range(len(rows)):
@@ -95,29 +91,22 @@ def _sum_rays(
 def texel_normals(surface: Surface, samples: OpenSamples) -> F32:
     """(N, 3) float32 shading normal at each texel's first open sample, zero without one."""
     out = np.zeros((len(samples.count), 3), np.float32)
-    _frames(surface.vertices, surface.normals, surface.faces, surface.extent, samples.count, samples.triangle,
-            samples.weights, np.zeros_like(out), out)  # fmt: skip
+    _frames(surface.ground, samples.spots, np.zeros_like(out), out)
     return out
 
 
 def texel_places(surface: Surface, samples: OpenSamples) -> F32:
     """(N, 3) float32 where each texel's first open sample is, relative to the centre."""
     out = np.zeros((len(samples.count), 3), np.float32)
-    _frames(surface.vertices, surface.normals, surface.faces, surface.extent, samples.count, samples.triangle,
-            samples.weights, out, np.zeros_like(out))  # fmt: skip
+    _frames(surface.ground, samples.spots, out, np.zeros_like(out))
     return out
 
 
-@njit(cache=True, nogil=True)
-def _frames(
-    vertices: NDArray, normals: NDArray, faces: NDArray, extent: float, count: NDArray, triangle: NDArray,
-    weights: NDArray, place: NDArray, normal: NDArray,
-) -> None:  # fmt: skip
-    for i in range(len(count)):
-        if count[i] > 0:
-            x, y, z, nx, ny, nz = sample_point(
-                vertices, normals, faces, triangle[i, 0], weights[i, 0, 0], weights[i, 0, 1], extent
-            )
+@kernel
+def _frames(ground: Ground, spots: Spots, place: F32, normal: F32) -> None:
+    for i in range(len(spots.open)):
+        if spots.open[i] > 0:
+            x, y, z, nx, ny, nz = sample_point(ground, spots, i, 0)
             place[i, 0], place[i, 1], place[i, 2] = x, y, z
             normal[i, 0], normal[i, 1], normal[i, 2] = nx, ny, nz
 
@@ -183,10 +172,10 @@ def add_patches(
                  normals)  # fmt: skip
 
 
-@njit(cache=True, nogil=True)
+@kernel
 def _add_patches(
-    total: NDArray, vector: NDArray, texel: NDArray, lux: NDArray, centre: NDArray, normal: NDArray, area: NDArray,
-    places: NDArray, normals: NDArray,
+    total: F32, vector: F32, texel: I32, lux: F32, centre: F64, normal: F64, area: F64,
+    places: F32, normals: F32,
 ) -> None:  # fmt: skip
     for m in range(len(texel)):
         i = texel[m]
@@ -225,4 +214,5 @@ def mean_direction(total: F32, vector: F32) -> F32:
     """(N, 3) float32 D = V/F, zero where no light arrives; never longer than 1."""
     out = np.divide(vector, total[:, None], out=np.zeros_like(vector), where=total[:, None] > 0)
     length = np.linalg.norm(out, axis=1, keepdims=True)
-    return (out / np.maximum(length, 1.0)).astype(np.float32)
+    found: F32 = (out / np.maximum(length, 1.0)).astype(np.float32)
+    return found

@@ -10,16 +10,16 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from ropebell.charts.atlas import Atlas
 from ropebell.charts.texels import Texels
-from ropebell.level.model import I32
+from ropebell.kernel import kernel
+from ropebell.level.model import F32, I32, I64, U32, Mask
 from ropebell.light.kept import Kept, carried_samples
 from ropebell.light.rays import RaySpace
 from ropebell.light.sampling import cosine_direction, hash32, sobol
-from ropebell.light.surface import OpenSamples, Surface, sample_point
+from ropebell.light.surface import Ground, OpenSamples, Spots, Surface, sample_point
 from ropebell.light.workers import run_chunks
 
 FIRST_LOOK = 2
@@ -53,9 +53,10 @@ def find_open_samples(
         span = fresh[first:end]
         triangle, weights = texels.sample_triangle[span], texels.sample_weights[span]
         rows, columns = np.nonzero(triangle >= 0)
-        suspect = _back_hits(surface, space, triangle, weights, key[span], rows, columns, FIRST_LOOK, 0) > 0
+        spots = Spots((triangle >= 0).sum(axis=1, dtype=np.int32), triangle, weights, key[span])
+        suspect = _back_hits(surface, space, spots, rows, columns, FIRST_LOOK, 0) > 0
         rows, columns = rows[suspect], columns[suspect]
-        hits = _back_hits(surface, space, triangle, weights, key[span], rows, columns, SECOND_LOOK, FIRST_LOOK)
+        hits = _back_hits(surface, space, spots, rows, columns, SECOND_LOOK, FIRST_LOOK)
         inside = 2 * hits >= SECOND_LOOK
         buried[span[rows[inside]], columns[inside]] = True
 
@@ -63,33 +64,28 @@ def find_open_samples(
     return _compact(texels, atlas, key, buried, earlier)
 
 
-def _back_hits(
-    surface: Surface, space: RaySpace, triangle: NDArray, weights: NDArray, key: NDArray, rows: NDArray,
-    columns: NDArray, rays: int, start: int,
-) -> NDArray:  # fmt: skip
+def _back_hits(surface: Surface, space: RaySpace, spots: Spots, rows: I64, columns: I64, rays: int, start: int) -> I64:
     """(m,) how many of `rays` rays from each listed sample meet a back face of a one-sided triangle."""
     origins = np.empty((len(rows) * rays, 3), np.float32)
     directions = np.empty_like(origins)
-    _look_rays(
-        surface.vertices, surface.normals, surface.faces, surface.extent, triangle, weights, key, rows,
-        columns, rays, start, origins, directions,
-    )  # fmt: skip
+    _look_rays(surface.ground, spots, rows, columns, rays, start, origins, directions)
     hit = space.first_hit(origins, directions)
     into = np.einsum("ij,ij->i", surface.faces[hit], directions) > 0
     back = (hit >= 0) & into & ~surface.two_sided[hit]
-    return back.reshape(-1, rays).sum(axis=1)
+    found: I64 = back.reshape(-1, rays).sum(axis=1)
+    return found
 
 
-@njit(cache=True, nogil=True)
+@kernel
 def _look_rays(
-    vertices: NDArray, normals: NDArray, faces: NDArray, extent: float, triangle: NDArray, weights: NDArray,
-    key: NDArray, rows: NDArray, columns: NDArray, rays: int, start: int, origins: NDArray, directions: NDArray,
-) -> None:  # fmt: skip
+    ground: Ground, spots: Spots, rows: I64, columns: I64, rays: int, start: int, origins: F32, directions: F32
+) -> None:
+    faces = ground.faces
     for m in range(len(rows)):
         i, s = rows[m], columns[m]
-        t = triangle[i, s]
-        x, y, z, _, _, _ = sample_point(vertices, normals, faces, t, weights[i, s, 0], weights[i, s, 1], extent)
-        seed = hash32(key[i] ^ hash32(np.uint32(s)))
+        t = spots.triangle[i, s]
+        x, y, z, _, _, _ = sample_point(ground, spots, i, s)
+        seed = hash32(spots.key[i] ^ hash32(np.uint32(s)))
         for k in range(rays):
             # About the face's own normal, never steeper than 10° to the surface.
             u = 0.97 * sobol(start + k, 0, seed)
@@ -111,14 +107,14 @@ def texel_keys(texels: Texels, atlas: Atlas) -> NDArray[np.uint32]:
     return keys
 
 
-@njit(cache=True, nogil=True)
-def _mix(owner: NDArray, x: NDArray, y: NDArray, keys: NDArray) -> None:
+@kernel
+def _mix(owner: I32, x: I32, y: I32, keys: U32) -> None:
     for n in range(len(owner)):
         keys[n] = hash32(np.uint32(owner[n]) ^ hash32(np.uint32(x[n]) ^ hash32(np.uint32(y[n]))))
 
 
 def _compact(
-    texels: Texels, atlas: Atlas, key: NDArray[np.uint32], buried: NDArray, earlier: tuple[Kept, OpenSamples] | None
+    texels: Texels, atlas: Atlas, key: NDArray[np.uint32], buried: Mask, earlier: tuple[Kept, OpenSamples] | None
 ) -> OpenSamples:  # fmt: skip
     open_ = (texels.sample_triangle >= 0) & ~buried
     order = np.argsort(~open_, axis=1, kind="stable")
@@ -134,7 +130,7 @@ def _compact(
     return OpenSamples(count, triangle, weights, target, key)
 
 
-@njit(cache=True, nogil=True)
+@kernel
 def _redirect(closed: I32, rects: I32, page: I32, column: I32, row: I32, grid: I32, count: I32, target: I32) -> None:
     """Point closed texels at the nearest open texel of their chart within a few texels, if there is one."""
     for m in range(len(closed)):

@@ -9,11 +9,11 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
-from numpy.typing import NDArray
 
+from ropebell.kernel import kernel
+from ropebell.level.model import F32, I32, U32
 from ropebell.light.sampling import dimension_seed, frame, hash32, owen_reversed
-from ropebell.light.surface import sample_point
+from ropebell.light.surface import Ground, Spots, sample_point
 
 TO_UNIT_24 = np.float32(2.0**-24)
 ZERO, HALF, ONE = np.float32(0.0), np.float32(0.5), np.float32(1.0)
@@ -25,18 +25,17 @@ C1, C2, C3, C4 = (np.float32(1.0 / d) for d in (2, 12, 30, 56))
 START, NORMAL, ACROSS, ALONG, FACE, POINT = 0, 3, 6, 9, 12, 15
 
 
-@njit(cache=True, nogil=True)
+@kernel
 def make_rays(
-    vertices: NDArray, normals: NDArray, faces: NDArray, extent: float, count: NDArray, triangle: NDArray,
-    weights: NDArray, key: NDArray, rows: NDArray, plain: NDArray, seed: int, origins: NDArray, directions: NDArray,
+    ground: Ground, spots: Spots, rows: I32, plain: U32, seed: int, origins: F32, directions: F32
 ) -> None:  # fmt: skip
     """Gather rays of the listed texels; (len(rows)·width, 3) float32 origins and unit directions, the
     direction zero for rays that do not count.
 
     Args:
-        key: (N,) uint32 what makes each texel's rays its own.
         plain: (4, width) points of the sequence before scrambling.
     """
+    count, triangle, key, faces = spots.open, spots.triangle, spots.key, ground.faces
     samples, width = triangle.shape[1], plain.shape[1]
     points = np.empty((samples, POINT), np.float32)
     local = np.empty((3, width), np.float32)
@@ -45,7 +44,7 @@ def make_rays(
         i = rows[m]
         for s in range(count[i]):
             t = triangle[i, s]
-            x, y, z, nx, ny, nz = sample_point(vertices, normals, faces, t, weights[i, s, 0], weights[i, s, 1], extent)
+            x, y, z, nx, ny, nz = sample_point(ground, spots, i, s)
             ax, ay, az, bx, by, bz = frame(nx, ny, nz)
             p = points[s]
             p[0], p[1], p[2], p[3], p[4], p[5] = x, y, z, nx, ny, nz
@@ -65,8 +64,8 @@ def make_rays(
             directions[j, 0], directions[j, 1], directions[j, 2] = dx, dy, dz
 
 
-@njit(cache=True, nogil=True)
-def lobe(plain: NDArray, mine: int, count: int, local: NDArray, which: NDArray) -> None:
+@kernel
+def lobe(plain: U32, mine: int, count: int, local: F32, which: U32) -> None:
     """Directions about +Z with density cos θ / π, and the sample that each starts at.
 
     Args:

@@ -9,15 +9,14 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numpy.typing import NDArray
 
-from ropebell.level.model import F64
+from ropebell.level.model import F32, F64
 
 COUNT = 9
 LOBE = np.array([math.pi, *[2 * math.pi / 3] * 3, *[math.pi / 4] * 5])
 
 
-def basis(directions: NDArray) -> F64:
+def basis(directions: F32 | F64) -> F64:
     """(n, 9) values of Y₀₀, Y₁₋₁, Y₁₀, Y₁₁, Y₂₋₂ … Y₂₂ with Y up as their own axis.
 
     Args:
@@ -36,7 +35,7 @@ def basis(directions: NDArray) -> F64:
     )  # fmt: skip
 
 
-def projected(radiance: F64, directions: NDArray, weight: float | NDArray) -> F64:
+def projected(radiance: F64, directions: F32 | F64, weight: float | F64) -> F64:
     """(9, 3) coefficients of light from some directions.
 
     Args:
@@ -47,7 +46,7 @@ def projected(radiance: F64, directions: NDArray, weight: float | NDArray) -> F6
     return out
 
 
-def irradiance(coefficients: NDArray, normal: NDArray) -> F64:
+def irradiance(coefficients: F32 | F64, normal: F32 | F64) -> F64:
     """(…, 3) lux on a surface with this normal, not below zero.
 
     Args:
@@ -55,4 +54,5 @@ def irradiance(coefficients: NDArray, normal: NDArray) -> F64:
     """
     flat = np.asarray(normal, dtype=np.float64).reshape(-1, 3)
     lobe = (basis(flat) * LOBE).reshape(*np.asarray(normal).shape[:-1], COUNT)
-    return np.maximum(np.einsum("...k,...kc->...c", lobe, np.asarray(coefficients, dtype=np.float64)), 0.0)
+    found: F64 = np.maximum(np.einsum("...k,...kc->...c", lobe, np.asarray(coefficients, dtype=np.float64)), 0.0)
+    return found

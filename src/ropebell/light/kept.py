@@ -9,10 +9,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
-from numpy.typing import NDArray
 
-from ropebell.level.model import F32, I32
+from ropebell.kernel import kernel
+from ropebell.level.model import F32, I32, Mask
 from ropebell.light.direct import DirectField
 from ropebell.light.lookup import BACK
 from ropebell.light.surface import OpenSamples
@@ -106,10 +105,10 @@ def carry_hits(kept: Kept, old: I32, had: I32, want: I32, hits: I32) -> tuple[I3
     return done, np.flatnonzero(pending).astype(np.int32)
 
 
-@njit(cache=True, nogil=True)
+@kernel
 def _carry(
-    rows: NDArray, before: NDArray, after: NDArray, old: NDArray, had: NDArray, want: NDArray, hits: NDArray,
-    done: NDArray, pending: NDArray,
+    rows: I32, before: I32, after: I32, old: I32, had: I32, want: I32, hits: I32,
+    done: I32, pending: Mask,
 ) -> None:  # fmt: skip
     for m in range(len(rows)):
         i = rows[m]

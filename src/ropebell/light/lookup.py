@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from ropebell.charts.atlas import Atlas
-from ropebell.level.model import F32, F64
+from ropebell.kernel import inlined, kernel
+from ropebell.level.model import F32, F64, I32
 from ropebell.light.surface import Surface
 
 SKY, BACK, NONE = -1, -2, -3
@@ -66,20 +66,21 @@ def _plane_maps(vertices: F64, flat: F64) -> tuple[F64, F64, F64, NDArray[np.boo
     return corner, across, down, lost
 
 
-@njit(cache=True, nogil=True)
-def _touched_near(grid: NDArray, code: NDArray, page: int, x: int, y: int) -> int:
+@kernel
+def _touched_near(grid: I32, code: I32, page: int, x: int, y: int) -> int:
     """A texel beside (x, y) that the chart touches; `BACK` if there is none."""
     left, top = code[AT] & 0xFFFF, code[AT] >> 16
     for ny in range(max(y - 1, top), min(y + 1, top + code[MOST_Y]) + 1):
         for nx in range(max(x - 1, left), min(x + 1, left + code[MOST_X]) + 1):
             if grid[page, ny, nx] >= 0:
-                return grid[page, ny, nx]
+                found: int = grid[page, ny, nx]
+                return found
     return BACK
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def texel_met(
-    records: NDArray, codes: NDArray, grid: NDArray, t: int, ox: float, oy: float, oz: float, dx: float, dy: float,
+    records: F32, codes: I32, grid: I32, t: int, ox: float, oy: float, oz: float, dx: float, dy: float,
     dz: float,
 ) -> int:  # fmt: skip
     """Entry of the hit table for one ray: a texel, `SKY`, `BACK` or `NONE`.
@@ -108,10 +109,10 @@ def texel_met(
     return found if found >= 0 else _touched_near(grid, code, page, x, y)
 
 
-@njit(cache=True, nogil=True)
+@kernel
 def resolve(
-    records: NDArray, grid: NDArray, rows: NDArray, first_ray: int, width: int, origins: NDArray,
-    directions: NDArray, struck: NDArray, hits: NDArray,
+    records: F32, grid: I32, rows: I32, first_ray: int, width: int, origins: F32,
+    directions: F32, struck: I32, hits: I32,
 ) -> None:  # fmt: skip
     """Turn struck triangles into entries of the hit table.
 

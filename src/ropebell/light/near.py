@@ -6,9 +6,9 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
+from ropebell.kernel import kernel
 from ropebell.level.model import F32, F64, I32
 from ropebell.light.surface import OpenSamples, Surface
 
@@ -82,10 +82,8 @@ def _curve(points: NDArray[Any]) -> NDArray[np.uint64]:
     return code
 
 
-@njit(cache=True, nogil=True)
-def _bounds(
-    vertices: NDArray, count: NDArray, triangle: NDArray, weights: NDArray, low: NDArray, high: NDArray
-) -> None:
+@kernel
+def _bounds(vertices: F32, count: I32, triangle: I32, weights: F32, low: F32, high: F32) -> None:
     for i in range(len(count)):
         for s in range(count[i]):
             t, b, c = triangle[i, s], weights[i, s, 0], weights[i, s, 1]

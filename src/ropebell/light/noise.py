@@ -6,9 +6,8 @@ import math
 from collections.abc import Callable
 
 import numpy as np
-from numba import njit
-from numpy.typing import NDArray
 
+from ropebell.kernel import kernel
 from ropebell.level.model import F32, I32
 from ropebell.light.lookup import NONE, SKY
 from ropebell.light.workers import run_chunks
@@ -39,8 +38,8 @@ def standard_error(
     return out
 
 
-@njit(cache=True, nogil=True)
-def _spread(hits: NDArray, leaving: NDArray, sky: NDArray, first: int, end: int, out: NDArray) -> None:
+@kernel
+def _spread(hits: I32, leaving: F32, sky: F32, first: int, end: int, out: F32) -> None:
     mean, square = np.empty(3), np.empty(3)
     for i in range(first, end):
         mean[:], square[:], counted = 0.0, 0.0, 0

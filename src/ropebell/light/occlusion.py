@@ -10,9 +10,8 @@ import math
 from collections.abc import Callable
 
 import numpy as np
-from numba import njit
-from numpy.typing import NDArray
 
+from ropebell.kernel import kernel
 from ropebell.level.model import F32, F64, I32
 from ropebell.level.scene import Scene
 from ropebell.light.lookup import NONE
@@ -36,7 +35,8 @@ def texel_places(scene: Scene, triangle: I32, weights: F32, count: I32) -> F64:
         corners = scene.corners[t[:, s]]
         at = (1 - b - c) * corners[:, 0] + b * corners[:, 1] + c * corners[:, 2]
         places += at * use[:, s : s + 1]
-    return places / np.maximum(use.sum(axis=1), 1)[:, None]
+    found: F64 = places / np.maximum(use.sum(axis=1), 1)[:, None]
+    return found
 
 
 def occlusion(hits: I32, places: F64, radius: float, workers: int, tick: Callable[[float], None]) -> F32:
@@ -48,17 +48,16 @@ def occlusion(hits: I32, places: F64, radius: float, workers: int, tick: Callabl
         hits: (N, R) table of the transport stage. places: (N, 3) from `texel_places`.
     """
     out = np.zeros(len(hits), np.float32)
-    near = places.astype(np.float32)
 
     def work(first: int, end: int) -> None:
-        _near(hits, near, radius, first, end, out)
+        _near(hits, places, radius, first, end, out)
 
     run_chunks(len(hits), CHUNK, work, workers, tick)
     return out
 
 
-@njit(cache=True, nogil=True)
-def _near(hits: NDArray, places: NDArray, radius: float, first: int, end: int, out: NDArray) -> None:
+@kernel
+def _near(hits: I32, places: F64, radius: float, first: int, end: int, out: F32) -> None:
     for i in range(first, end):
         total, counted = 0.0, 0
         for k in range(hits.shape[1]):

@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
-from numpy.typing import NDArray
 
 from ropebell.charts.texels import Texels
-from ropebell.level.model import F32, I32
+from ropebell.kernel import kernel
+from ropebell.level.model import F32, I32, U8
 
 
 def to_pages(field: F32, texels: Texels, target: I32, steps: int) -> F32:
@@ -37,15 +36,15 @@ def warm() -> None:
     to_pages(np.zeros((1, 3), np.float32), texels, one, 1)
 
 
-@njit(cache=True, nogil=True)
+@kernel
 def _spread(
-    field: NDArray,
-    target: NDArray,
-    page: NDArray,
-    row: NDArray,
-    column: NDArray,
-    pages: NDArray,
-    known: NDArray,
+    field: F32,
+    target: I32,
+    page: I32,
+    row: I32,
+    column: I32,
+    pages: F32,
+    known: U8,
 ) -> None:
     """Write every texel's value, or that of the texel that speaks for it, to its place."""
     for n in range(len(page)):
@@ -54,8 +53,8 @@ def _spread(
             pages[page[n], row[n], column[n], c] = field[target[n], c]
 
 
-@njit(cache=True, nogil=True)
-def _dilate(pages: NDArray, known: NDArray) -> None:
+@kernel
+def _dilate(pages: F32, known: U8) -> None:
     """Fill every unknown texel that has known neighbours with their mean; known gets the new ones."""
     count, height, width, channels = pages.shape
     new = known.copy()

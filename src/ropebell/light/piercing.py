@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import math
 
-from numba import njit
-from numpy.typing import NDArray
-
+from ropebell.kernel import kernel
+from ropebell.level.model import F32, F64, I32, U8, Mask
 from ropebell.level.picture_lookup import CLAMP, MIRROR
 
 
-@njit(cache=True, nogil=True)
+@kernel
 def wrapped(value: float, mode: int, size: int) -> int:
     """Pixel of a coordinate under a glTF wrap mode."""
     if mode == CLAMP:
@@ -23,9 +22,9 @@ def wrapped(value: float, mode: int, size: int) -> int:
     return min(int(value * size), size - 1)
 
 
-@njit(cache=True, nogil=True)
+@kernel
 def weights_along(
-    corners: NDArray, ox: float, oy: float, oz: float, dx: float, dy: float, dz: float
+    corners: F32, ox: float, oy: float, oz: float, dx: float, dy: float, dz: float
 ) -> tuple[float, float]:
     """Weights of corners 1 and 2 where a ray meets a triangle's plane (Möller and Trumbore, 1997), held inside it."""
     ax, ay, az = float(corners[0, 0]), float(corners[0, 1]), float(corners[0, 2])
@@ -41,10 +40,10 @@ def weights_along(
     return b, min(max((dx * qx + dy * qy + dz * qz) / det, 0.0), 1.0 - b)
 
 
-@njit(cache=True, nogil=True)
+@kernel
 def pierce(
-    vertices: NDArray, row_of: NDArray, uv: NDArray, mask: NDArray, shape: NDArray, solid: NDArray,
-    origins: NDArray, directions: NDArray, struck: NDArray, hole: NDArray, along: NDArray,
+    vertices: F32, row_of: I32, uv: F32, mask: I32, shape: I32, solid: U8,
+    origins: F32, directions: F32, struck: I32, hole: Mask, along: F64,
 ) -> None:  # fmt: skip
     """For every ray that struck a triangle: how far along it, and whether it struck a hole.
 

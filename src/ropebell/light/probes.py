@@ -132,7 +132,8 @@ def sky_radiance(lit: LitLevel, directions: F32) -> F64:
     """(n, 3) cd/m² of the sky in some directions."""
     if lit.picture is None:
         return np.repeat(np.array(lit.sky)[None], len(directions), axis=0)
-    return sky_seen(lit.picture, directions) * np.array(lit.sky)
+    found: F64 = sky_seen(lit.picture, directions) * np.array(lit.sky)
+    return found
 
 
 def _from_lights(lit: LitLevel, position: F64) -> F64:

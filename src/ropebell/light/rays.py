@@ -12,13 +12,16 @@ from numpy.typing import NDArray
 
 from ropebell.level.cutouts import Cutouts
 from ropebell.level.model import F32, F64, I32
-from ropebell.level.triangles import corner_bounds
+from ropebell.level.triangles import corner_bounds, longest_squared
 from ropebell.light.piercing import pierce
 
-# Rays start this far off their surface, relative to the coordinates' size: single precision rounds a hit
-# point by up to some 2⁻²¹ of it, and a start closer than that would hit its own triangle.
-START_RELATIVE = 8e-6
-START_EXTENT = 2e-6
+# Rays start this far off their triangle, in shares of how far it lies from the centre and of how long it is: single
+# precision rounds where it lies by a step of the one, and where a ray meets it by some steps of the other. A start
+# closer than that would meet its own triangle; one farther off sees past the edges of what stands there.
+START_PLACE, START_SIZE = 2e-6, 2e-6
+# What lies so many times as far from the middle as three quarters of a level's surfaces is not its core, which a few
+# thousand triangles tell.
+CORE, MOST_TELLING = 24.0, 4096
 # Shadow rays end this share short of the light, so that a fixture's own triangle at the light does not count.
 END_SHORT = 1e-4
 RAYS_PER_THREAD = 20_000
@@ -35,9 +38,7 @@ class RaySpace:
     """
 
     def __init__(self, corners: F64, blocks: NDArray[np.bool_] | None = None, cutouts: Cutouts | None = None) -> None:
-        low, high = corner_bounds(corners)
-        low = low.min(axis=0) if len(low) else np.zeros(3)
-        high = high.max(axis=0) if len(high) else np.zeros(3)
+        low, high = core_bounds(corners)
         self.centre: F64 = (low + high) / 2
         self.extent = float(np.linalg.norm(high - low))
         self.vertices: F32 = np.ascontiguousarray((corners - self.centre).astype(np.float32))
@@ -50,6 +51,7 @@ class RaySpace:
         self._empty = not len(met)
         self._cutouts = cutouts
         if cutouts is not None:
+            self.lift = start_lift(self.vertices)
             self._row_of = np.full(len(corners), -1, np.int32)
             self._row_of[cutouts.triangle] = np.arange(len(cutouts.triangle), dtype=np.int32)
         # The library builds its tree at the first call, which must not happen on two threads at once.
@@ -74,7 +76,8 @@ class RaySpace:
             return np.full(len(origins), -1, np.int32)
         hit = self._scene.run(origins, directions, query="INTERSECT")
         if self._number is None:
-            return hit
+            found: I32 = hit
+            return found
         return np.where(hit >= 0, self._number[hit], -1).astype(np.int32)
 
     def _behind_holes(self, origins: F32, directions: F32, hit: I32) -> tuple[I32, F64]:
@@ -101,7 +104,7 @@ class RaySpace:
             if not len(rows):
                 break
             length = np.linalg.norm(directions[rows], axis=1)
-            nudge = (START_RELATIVE * np.abs(at[rows]).max(axis=1) + START_EXTENT * self.extent) / length
+            nudge = self.lift[hit[rows]] / length
             gone[rows] += far + nudge
             at[rows] = (origins[rows] + directions[rows] * gone[rows][:, None]).astype(np.float32)
             hit[rows] = self._met(at[rows], directions[rows])
@@ -124,7 +127,8 @@ class RaySpace:
         """(n,) float32 distance to the nearest triangle in lengths of the direction; above 1e30 for none."""
         if self._empty:
             return np.full(len(origins), np.inf, np.float32)
-        return self._scene.run(origins, directions, query="DISTANCE")
+        found: F32 = self._scene.run(origins, directions, query="DISTANCE")
+        return found
 
     def blocked(self, origins: F32, directions: F32, distances: F32) -> NDArray[np.bool_]:
         """(n,) whether anything lies on the segment from each origin to origin + direction·distance."""
@@ -137,3 +141,45 @@ class RaySpace:
             hit, along = self._behind_holes(origins[rows], directions[rows], first)
             blocked[rows] = (hit >= 0) & (along < distances[rows])
         return blocked
+
+
+def core_bounds(corners: F64) -> tuple[F64, F64]:
+    """(3,) bounds of a level without what lies far from nearly all of it: a crate lost a kilometre away shall not cost
+    the rest its precision. Of an ordinary level, the bounds of everything.
+
+    Args:
+        corners: (T, 3, 3) metres.
+    """
+    if not len(corners):
+        return np.zeros(3), np.zeros(3)
+    low, high = corner_bounds(corners)
+    some = corners[:: max(len(corners) // MOST_TELLING, 1)]
+    middles = some.mean(axis=1)
+    # By their width, so that neither many small things in one place nor a few vast ones speak for all.
+    weight = np.sqrt(longest_squared(some))
+    centre = np.array([_quantile(middles[:, axis], weight, 0.5) for axis in range(3)])
+    spread = _quantile(np.abs(middles - centre).max(axis=1) + weight, weight, 0.75)
+    near = (low > centre - CORE * spread).all(axis=1) & (high < centre + CORE * spread).all(axis=1)
+    if not near.any():
+        near[:] = True
+    return low[near].min(axis=0), high[near].max(axis=0)
+
+
+def _quantile(values: F64, weight: F64, share: float) -> float:
+    """The value that so much of the weight lies below."""
+    order = np.argsort(values)
+    running = np.cumsum(weight[order])
+    return float(values[order[min(int(np.searchsorted(running, share * running[-1])), len(order) - 1)]])
+
+
+def start_lift(vertices: F32) -> F32:
+    """(T,) float32 metres that rays start off each triangle.
+
+    Args:
+        vertices: (T, 3, 3) relative to the centre.
+    """
+    place = np.abs(vertices).max(axis=(1, 2), initial=0.0)
+    lift: F32 = (START_PLACE * place + START_SIZE * np.sqrt(longest_squared(vertices.astype(np.float64)))).astype(
+        np.float32
+    )
+    return lift

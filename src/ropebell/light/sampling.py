@@ -11,8 +11,10 @@ import math
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
+
+from ropebell.kernel import inlined, kernel
+from ropebell.level.model import U32
 
 
 def _direction_numbers() -> np.ndarray:
@@ -34,7 +36,7 @@ DIRECTIONS = _direction_numbers()
 TO_UNIT = np.float64(2.0**-32)
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def hash32(x: Any) -> Any:
     """A 32-bit mix with good avalanche (the `lowbias32` constants of C. Wellons' hash search)."""
     x = np.uint32(x)
@@ -46,7 +48,7 @@ def hash32(x: Any) -> Any:
     return x
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def reverse_bits(x: Any) -> Any:
     """The 32 bits of `x` in reverse order."""
     x = np.uint32(x)
@@ -57,13 +59,13 @@ def reverse_bits(x: Any) -> Any:
     return np.uint32(((x & np.uint32(0xAAAAAAAA)) >> np.uint32(1)) | ((x & np.uint32(0x55555555)) << np.uint32(1)))
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def owen(x: Any, seed: Any) -> Any:
     """Owen-scramble a 32-bit fraction."""
     return owen_reversed(reverse_bits(x), seed)
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def owen_reversed(x: Any, seed: Any) -> Any:
     """Owen-scramble a 32-bit fraction whose bits are given in reverse order (Burley 2020, listing 3)."""
     x = np.uint32(np.uint32(x) + np.uint32(seed))
@@ -74,8 +76,8 @@ def owen_reversed(x: Any, seed: Any) -> Any:
     return reverse_bits(x)
 
 
-@njit(cache=True, nogil=True)
-def _reverse_all(points: NDArray) -> None:
+@kernel
+def _reverse_all(points: U32) -> None:
     for i in range(points.shape[0]):
         for d in range(points.shape[1]):
             points[i, d] = reverse_bits(points[i, d])
@@ -92,13 +94,13 @@ def plain_points(first: int, end: int) -> NDArray[np.uint32]:
     return np.ascontiguousarray(points.T)
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def dimension_seed(dimension: int, seed: Any) -> Any:
     """The scrambling seed of one dimension."""
     return hash32(np.uint32(seed) ^ np.uint32(0x9E3779B9 * (dimension + 1) & 0xFFFFFFFF))
 
 
-@njit(cache=True, nogil=True)
+@kernel
 def sobol(index: int, dimension: int, seed: Any) -> float:
     """Coordinate `dimension` (0 … 3) of point `index` of the sequence scrambled by `seed`, in [0, 1)."""
     x: Any = np.uint32(0)
@@ -109,11 +111,12 @@ def sobol(index: int, dimension: int, seed: Any) -> float:
             x ^= DIRECTIONS[dimension, bit]
         i >>= np.uint32(1)
         bit += 1
-    return owen(x, dimension_seed(dimension, seed)) * TO_UNIT
+    found: float = owen(x, dimension_seed(dimension, seed)) * TO_UNIT
+    return found
 
 
-@njit(cache=True, nogil=True)
-def frame(n0: float, n1: float, n2: float) -> tuple:
+@kernel
+def frame(n0: float, n1: float, n2: float) -> tuple[float, float, float, float, float, float]:
     """Two unit vectors that make a right-handed frame with a unit normal.
 
     Duff et al., "Building an orthonormal basis, revisited", JCGT 6.1 (2017).
@@ -124,8 +127,8 @@ def frame(n0: float, n1: float, n2: float) -> tuple:
     return 1.0 + sign * n0 * n0 * a, sign * b, -sign * n0, b, sign + n1 * n1 * a, -n1
 
 
-@njit(cache=True, nogil=True, inline="always")
-def unit_circle(v: float) -> tuple:
+@inlined
+def unit_circle(v: float) -> tuple[float, float]:
     """The point of the unit circle an eighth of a turn before the share v of a turn; to 3e-7.
 
     Taylor series on a quarter turn: a third of the time of the library's sine and cosine, and a fixed turn does
@@ -145,8 +148,8 @@ def unit_circle(v: float) -> tuple:
     return s, -c
 
 
-@njit(cache=True, nogil=True)
-def cosine_direction(n0: float, n1: float, n2: float, u: float, v: float) -> tuple:
+@kernel
+def cosine_direction(n0: float, n1: float, n2: float, u: float, v: float) -> tuple[float, float, float]:
     """A direction about a unit normal with density cos θ / π, from a point of the unit square."""
     radius = math.sqrt(u)
     c, s = unit_circle(v)

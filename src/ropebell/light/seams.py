@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from ropebell.charts.atlas import Atlas
 from ropebell.charts.texels import Texels
-from ropebell.level.model import F32, F64
+from ropebell.level.model import F32, F64, I32, I64
 from ropebell.level.scene import Scene
 
 # Faces that meet at more than this have a crease there, where light may well jump.
@@ -44,7 +44,8 @@ class Seams:
 
     def steps(self, field: F32) -> F64:
         """(M, C) how far the light jumps at each point."""
-        return self._matrix(len(field)) @ field.astype(np.float64)
+        found: F64 = self._matrix(len(field)) @ field.astype(np.float64)
+        return found
 
     def _matrix(self, count: int) -> Any:
         from scipy.sparse import coo_matrix  # slow to load, and only wanted here
@@ -123,7 +124,7 @@ def _shared_edges(scene: Scene, atlas: Atlas) -> tuple[NDArray[np.int64], NDArra
     return np.stack([fa, a % 3], axis=1)[keep], np.stack([fb, b % 3], axis=1)[keep]
 
 
-def _touching(atlas: Atlas, a: NDArray, b: NDArray) -> NDArray[np.bool_]:
+def _touching(atlas: Atlas, a: I64, b: I64) -> NDArray[np.bool_]:
     """Whether two edges lie in the same place of a page: then there is no seam."""
     uv = np.asarray(atlas.uv)
     a0, a1 = uv[a // 3, a % 3], uv[a // 3, (a + 1) % 3]
@@ -132,7 +133,8 @@ def _touching(atlas: Atlas, a: NDArray, b: NDArray) -> NDArray[np.bool_]:
         np.abs(a0 - b1).max(axis=1) + np.abs(a1 - b0).max(axis=1),
         np.abs(a0 - b0).max(axis=1) + np.abs(a1 - b1).max(axis=1),
     )
-    return near < 0.01
+    found: NDArray[np.bool_] = near < 0.01
+    return found
 
 
 def _ends(uv: F64, edge: NDArray[np.int64]) -> tuple[F64, F64]:
@@ -143,11 +145,12 @@ def _runs_alike(scene: Scene, first: NDArray[np.int64], second: NDArray[np.int64
     a = scene.corners[first[:, 0], first[:, 1]]
     b = scene.corners[second[:, 0], second[:, 1]]
     c = scene.corners[second[:, 0], (second[:, 1] + 1) % 3]
-    return np.linalg.norm(a - b, axis=1) < np.linalg.norm(a - c, axis=1)
+    found: NDArray[np.bool_] = np.linalg.norm(a - b, axis=1) < np.linalg.norm(a - c, axis=1)
+    return found
 
 
 def _bilinear(
-    at: F64, page: NDArray, rect: NDArray, texels: Texels, sign: float
+    at: F64, page: I32, rect: I32, texels: Texels, sign: float
 ) -> tuple[NDArray[np.int64], NDArray[np.int64], F64]:
     """Entries of the difference matrix for points of pages; texels outside the chart give their weight to the nearest
     inside, as dilation does."""

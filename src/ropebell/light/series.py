@@ -60,7 +60,8 @@ class BounceSeries:
         last = self._bounces[0]
         for number in range(1, bounce + 1):
             last = self._bounce(number, last)
-        return np.maximum(gain**bounce * last, 0.0).astype(np.float32)
+        found: F32 = np.maximum(gain**bounce * last, 0.0).astype(np.float32)
+        return found
 
     def _bounce(self, number: int, before: F32) -> F32:
         if number < len(self._bounces):

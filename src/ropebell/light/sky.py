@@ -9,21 +9,32 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
-from ropebell.level.model import F32, F64, LUMINANCE
+from ropebell.kernel import kernel
+from ropebell.level.model import F32, F64, LUMINANCE, Mask
 from ropebell.level.sky_picture import mean_radiance
 from ropebell.light.rays import RaySpace
 from ropebell.light.sampling import hash32, sobol
-from ropebell.light.surface import OpenSamples, Surface, sample_point
+from ropebell.light.shadow_rays import ShadowRays, put
+from ropebell.light.surface import Ground, OpenSamples, Spots, Surface, sample_point
 from ropebell.light.workers import run_chunks
 
 LARGEST = 1024
 CHUNK = 2048
 FAR = np.float32(1e30)
+
+
+class SkyChances(NamedTuple):
+    """How a sky is sampled, as kernels take it; the fields are those of `SkyMap`."""
+
+    rows: F64
+    columns: F64
+    density: F64
+    turn: float
 
 
 @dataclass(frozen=True, eq=False)
@@ -73,7 +84,8 @@ def _shrunk(picture: F32) -> F64:
     if height < 1 or width < 1 or factor == 1:
         return picture.astype(np.float64)
     cut = picture[: height * factor, : width * factor].astype(np.float64)
-    return cut.reshape(height, factor, width, factor, 3).mean(axis=(1, 3))
+    found: F64 = cut.reshape(height, factor, width, factor, 3).mean(axis=(1, 3))
+    return found
 
 
 def sky_seen(sky: SkyMap, directions: F32) -> F64:
@@ -82,7 +94,8 @@ def sky_seen(sky: SkyMap, directions: F32) -> F64:
     row = np.minimum(np.arccos(np.clip(directions[:, 1], -1, 1)) / np.pi * height, height - 1).astype(np.int64)
     turn = (np.arctan2(-directions[:, 0], directions[:, 2]) - sky.turn) % (2 * np.pi)
     column = np.minimum(turn / (2 * np.pi) * width, width - 1).astype(np.int64)
-    return sky.radiance[row, column].astype(np.float64)
+    found: F64 = sky.radiance[row, column].astype(np.float64)
+    return found
 
 
 def sky_field(
@@ -96,47 +109,41 @@ def sky_field(
     """
     count = len(samples.count)
     out = np.zeros((count, 3), np.float32)
-    geometry = (surface.vertices, surface.normals, surface.faces, surface.extent)
+    chances = SkyChances(sky.rows, sky.columns, sky.density, sky.turn)
     step = max(min(CHUNK, 65_536 // rays_per_texel), 1)
 
     def work(first: int, end: int) -> None:
         room = (end - first) * rays_per_texel
-        origins, directions = np.empty((room, 3), np.float32), np.empty((room, 3), np.float32)
-        weight, pixel, owner = np.empty(room), np.empty(room, np.int64), np.empty(room, np.int32)
-        made = sky_rays(
-            *geometry, samples.count, samples.triangle, samples.weights, samples.key, first, end, sky.rows,
-            sky.columns, sky.density, sky.turn, rays_per_texel, seed, origins, directions, weight, pixel, owner,
-        )  # fmt: skip
-        blocked = space.blocked(origins[:made], directions[:made], np.full(made, FAR, np.float32))
+        rays = ShadowRays.of(room)
+        made = sky_rays(surface.ground, samples.spots, first, end, chances, rays_per_texel, seed, rays)
+        blocked = space.blocked(rays.origins[:made], rays.directions[:made], np.full(made, FAR, np.float32))
         if shadowed is not None:
-            blocked &= shadowed[owner[:made]]
-        _add(made, blocked, weight, pixel, owner, sky.radiance.reshape(-1, 3), out)
+            blocked &= shadowed[rays.owner[:made]]
+        _add(made, blocked, rays, sky.radiance.reshape(-1, 3), out)
 
     run_chunks(count, step, work, workers, tick)
     return out
 
 
-@njit(cache=True, nogil=True)
+@kernel
 def sky_rays(
-    vertices: NDArray, normals: NDArray, faces: NDArray, extent: float, count: NDArray, triangle: NDArray,
-    weights: NDArray, key: NDArray, first: int, end: int, rows: NDArray, columns: NDArray, density: NDArray,
-    turn: float, per_texel: int, seed: int, origins: NDArray, directions: NDArray, weight: NDArray, pixel: NDArray,
-    owner: NDArray,
-) -> int:  # fmt: skip
+    ground: Ground, spots: Spots, first: int, end: int, sky: SkyChances, per_texel: int, seed: int, rays: ShadowRays
+) -> int:
     """Rays of texels `first` … `end` toward sampled pixels of a sky; how many there are.
 
     Args:
-        weight: what a radiance of 1 brings by the ray; pixel: index into the picture; owner: its texel.
+        rays: written; `value` is what a radiance of 1 brings by a ray, `source` the pixel it goes to.
     """
+    rows, columns, density = sky.rows, sky.columns, sky.density
     height, width = density.shape
     made = 0
     for i in range(first, end):
-        if count[i] == 0:
+        if spots.open[i] == 0:
             continue
-        mine = hash32(key[i] ^ hash32(np.uint32(seed) + np.uint32(13)))
+        mine = hash32(spots.key[i] ^ hash32(np.uint32(seed) + np.uint32(13)))
         for k in range(per_texel):
-            s = k % count[i]
-            t = triangle[i, s]
+            s = k % spots.open[i]
+            t = spots.triangle[i, s]
             u, v = sobol(k, 0, mine), sobol(k, 1, mine)
             row = min(max(np.searchsorted(rows, u, side="right") - 1, 0), height - 1)
             share = (u - rows[row]) / max(rows[row + 1] - rows[row], 1e-300)
@@ -145,31 +152,26 @@ def sky_rays(
             # Even over the solid angle within the pixel.
             top, bottom = math.cos(math.pi * row / height), math.cos(math.pi * (row + 1) / height)
             y = top + min(max(share, 0.0), 1.0) * (bottom - top)
-            angle = 2.0 * math.pi * (column + min(max(across, 0.0), 1.0)) / width + turn
+            angle = 2.0 * math.pi * (column + min(max(across, 0.0), 1.0)) / width + sky.turn
             r = math.sqrt(max(1.0 - y * y, 0.0))
             # The middle column of the picture lies along −Z, columns to the right of it towards +X.
             x, z = -r * math.sin(angle), r * math.cos(angle)
-            if x * faces[t, 0] + y * faces[t, 1] + z * faces[t, 2] <= 0.0:
+            if x * ground.faces[t, 0] + y * ground.faces[t, 1] + z * ground.faces[t, 2] <= 0.0:
                 continue
-            px, py, pz, nx, ny, nz = sample_point(
-                vertices, normals, faces, t, weights[i, s, 0], weights[i, s, 1], extent
-            )
+            px, py, pz, nx, ny, nz = sample_point(ground, spots, i, s)
             cosine = x * nx + y * ny + z * nz
             if cosine <= 0.0:
                 continue
-            origins[made, 0], origins[made, 1], origins[made, 2] = px, py, pz
-            directions[made, 0], directions[made, 1], directions[made, 2] = x, y, z
-            weight[made] = cosine / density[row, column] / per_texel
-            pixel[made], owner[made] = row * width + column, i
+            put(rays, made, px, py, pz, x, y, z)
+            rays.value[made] = cosine / density[row, column] / per_texel
+            rays.source[made], rays.owner[made] = row * width + column, i
             made += 1
     return made
 
 
-@njit(cache=True, nogil=True)
-def _add(
-    made: int, blocked: NDArray, weight: NDArray, pixel: NDArray, owner: NDArray, radiance: NDArray, out: NDArray
-) -> None:
+@kernel
+def _add(made: int, blocked: Mask, rays: ShadowRays, radiance: F32, out: F32) -> None:
     for j in range(made):
         if not blocked[j]:
             for c in range(3):
-                out[owner[j], c] += weight[j] * radiance[pixel[j], c]
+                out[rays.owner[j], c] += rays.value[j] * radiance[rays.source[j], c]

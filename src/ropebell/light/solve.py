@@ -10,10 +10,10 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
-from ropebell.level.model import F32, I32, LUMINANCE
+from ropebell.kernel import contracting, kernel
+from ropebell.level.model import F32, F64, I32, LUMINANCE, Mask
 from ropebell.light.lookup import NONE
 from ropebell.light.settling import Settling
 from ropebell.light.transport import Hits
@@ -72,7 +72,7 @@ def gathered_light(hits: Hits, sky: F32, glow: F32, emitter: I32, wide: NDArray[
         (N, 3) float32 lux.
     """
     out = (np.pi * hits.sky_share())[:, None] * sky.astype(np.float32)
-    rows = np.flatnonzero(wide.any(axis=0))
+    rows = np.flatnonzero(wide.any(axis=0)).astype(np.int32)
 
     def work(first: int, end: int) -> None:
         _add_emitters(hits.table, hits.columns, hits.counted, glow, emitter, wide, rows[first:end], out)
@@ -163,8 +163,8 @@ def _bounce_all(
     run_chunks(len(hits), CHUNK, work, workers, lambda _: tick(share))
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"})
-def bounce(hits: NDArray, rays: int, leaving: NDArray, first: int, end: int, out: NDArray) -> None:
+@contracting
+def bounce(hits: I32, rays: int, leaving: F32, first: int, end: int, out: F32) -> None:
     """out[i] = mean over the counted ones of the first rays of texel i of what leaves the texel they met."""
     for i in range(first, end):
         r, g, b, counted = 0.0, 0.0, 0.0, 0
@@ -180,10 +180,10 @@ def bounce(hits: NDArray, rays: int, leaving: NDArray, first: int, end: int, out
             out[i, 0], out[i, 1], out[i, 2] = r / counted, g / counted, b / counted
 
 
-@njit(cache=True, nogil=True)
+@kernel
 def _add_emitters(
-    table: NDArray, columns: int, counted: NDArray, glow: NDArray, emitter: NDArray, wide: NDArray, rows: NDArray,
-    out: NDArray,
+    table: I32, columns: int, counted: I32, glow: F32, emitter: I32, wide: Mask, rows: I32,
+    out: F32,
 ) -> None:  # fmt: skip
     """Add π times the mean radiance that the rays of the listed texels met on emitters that are wide to them."""
     for m in range(len(rows)):
@@ -204,8 +204,8 @@ def _add_emitters(
             out[i, 2] += scale * b
 
 
-@njit(cache=True, nogil=True)
-def scatter(hits: NDArray, counted: NDArray, weight: NDArray, out: NDArray) -> None:
+@kernel
+def scatter(hits: I32, counted: I32, weight: F64, out: F64) -> None:
     """The transpose of `bounce`: out[h] += weight[i] / counted[i] for every ray of texel i that met texel h.
 
     Args:

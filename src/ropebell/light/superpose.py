@@ -11,9 +11,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
-from numpy.typing import NDArray
 
+from ropebell.kernel import contracting, kernel
 from ropebell.level.model import F32, F64, I32
 from ropebell.light.lookup import NONE
 from ropebell.light.workers import run_chunks
@@ -79,8 +78,8 @@ def _part(tick: Callable[[float], None], low: float, high: float) -> Callable[[f
     return lambda share: tick(low + share * (high - low))
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"})
-def bounce_many(hits: NDArray, leaving: NDArray, first: int, end: int, out: NDArray, total: NDArray) -> None:
+@contracting
+def bounce_many(hits: I32, leaving: F32, first: int, end: int, out: F32, total: F32) -> None:
     """out[i] = mean over the counted rays of texel i of what leaves the texel they met, C channels; total += out."""
     channels = leaving.shape[1]
     for i in range(first, end):
@@ -127,8 +126,8 @@ def warm() -> None:
         superposed(each, np.ones((1, 3)), 1)
 
 
-@njit(cache=True, nogil=True)
-def _sum(fields: NDArray, strengths: NDArray, first: int, end: int, out: NDArray) -> None:
+@kernel
+def _sum(fields: F32, strengths: F64, first: int, end: int, out: F32) -> None:
     for i in range(first, end):
         r, g, b = 0.0, 0.0, 0.0
         for j in range(fields.shape[1]):
@@ -138,8 +137,8 @@ def _sum(fields: NDArray, strengths: NDArray, first: int, end: int, out: NDArray
         out[i, 0], out[i, 1], out[i, 2] = r, g, b
 
 
-@njit(cache=True, nogil=True)
-def _sum_white(fields: NDArray, strengths: NDArray, first: int, end: int, out: NDArray) -> None:
+@kernel
+def _sum_white(fields: F32, strengths: F64, first: int, end: int, out: F32) -> None:
     for i in range(first, end):
         r, g, b = 0.0, 0.0, 0.0
         for j in range(fields.shape[1]):

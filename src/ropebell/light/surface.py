@@ -4,14 +4,39 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from functools import cached_property
+from typing import NamedTuple
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
-from ropebell.level.model import F32, F64, I32
+from ropebell.kernel import kernel
+from ropebell.level.model import F32, F64, I32, U32
 from ropebell.level.scene import Scene
-from ropebell.light.rays import START_EXTENT, START_RELATIVE, RaySpace
+from ropebell.light.rays import RaySpace, start_lift
+
+
+class Ground(NamedTuple):
+    """Triangles, as kernels take them.
+
+    Attributes:
+        vertices: (T, 3, 3) relative to the centre. normals: (T, 3, 3) shading normals. faces: (T, 3) geometric ones.
+        lift: (T,) metres that rays start off their triangle.
+    """
+
+    vertices: F32
+    normals: F32
+    faces: F32
+    lift: F32
+
+
+class Spots(NamedTuple):
+    """Where rays of texels start, as kernels take it; the fields are those of `OpenSamples`, `open` is its `count`."""
+
+    open: I32
+    triangle: I32
+    weights: F32
+    key: U32
 
 
 @dataclass(frozen=True, eq=False)
@@ -23,20 +48,23 @@ class Surface:
         normals: (T, 3, 3) float32 shading normals.
         faces: (T, 3) float32 geometric normals.
         two_sided: (T,) bool.
-        extent: diagonal of the level in metres.
     """
 
     vertices: F32
     normals: F32
     faces: F32
     two_sided: NDArray[np.bool_]
-    extent: float
+
+    @cached_property
+    def ground(self) -> Ground:
+        """The same for kernels."""
+        return Ground(self.vertices, self.normals, self.faces, start_lift(self.vertices))
 
     @staticmethod
     def of(scene: Scene, space: RaySpace) -> Surface:
         """The surface of a scene in the frame of its ray space."""
         sided = np.ascontiguousarray(scene.double_sided, dtype=np.bool_)
-        return Surface(space.vertices, scene.normals, scene.face_normals, sided, space.extent)
+        return Surface(space.vertices, scene.normals, scene.face_normals, sided)
 
     def with_shapes(self, corners: F64) -> Surface:
         """With more triangles behind its own, one-sided, which no ray meets.
@@ -51,7 +79,6 @@ class Surface:
             np.concatenate([self.normals, np.repeat(face[:, None], 3, axis=1)]),
             np.concatenate([self.faces, face]),
             np.concatenate([self.two_sided, np.zeros(len(face), np.bool_)]),
-            self.extent,
         )
 
 
@@ -72,7 +99,12 @@ class OpenSamples:
     triangle: I32
     weights: F32
     target: I32
-    key: NDArray[np.uint32]
+    key: U32
+
+    @property
+    def spots(self) -> Spots:
+        """The same for kernels."""
+        return Spots(self.count, self.triangle, self.weights, self.key)
 
     def among(self, rows: I32) -> OpenSamples:
         """Those of some texels; they still speak for themselves only."""
@@ -80,12 +112,12 @@ class OpenSamples:
         return OpenSamples(self.count[rows], self.triangle[rows], self.weights[rows], own, self.key[rows])
 
 
-@njit(cache=True, nogil=True)
-def sample_point(
-    vertices: NDArray, normals: NDArray, faces: NDArray, t: int, b: float, c: float, extent: float
-) -> tuple:
-    """Start point (lifted off the surface) and unit shading normal at weights (b, c) of triangle t."""
+@kernel
+def sample_point(ground: Ground, spots: Spots, i: int, s: int) -> tuple[float, float, float, float, float, float]:
+    """Start point, lifted off the surface, and unit shading normal of a texel's sample."""
+    t, b, c = spots.triangle[i, s], spots.weights[i, s, 0], spots.weights[i, s, 1]
     a = 1.0 - b - c
+    vertices, normals, faces, lift = ground.vertices, ground.normals, ground.faces, ground.lift[t]
     px = a * vertices[t, 0, 0] + b * vertices[t, 1, 0] + c * vertices[t, 2, 0]
     py = a * vertices[t, 0, 1] + b * vertices[t, 1, 1] + c * vertices[t, 2, 1]
     pz = a * vertices[t, 0, 2] + b * vertices[t, 1, 2] + c * vertices[t, 2, 2]
@@ -97,5 +129,4 @@ def sample_point(
         nx, ny, nz = nx / length, ny / length, nz / length
     else:
         nx, ny, nz = faces[t, 0], faces[t, 1], faces[t, 2]
-    lift = START_RELATIVE * max(abs(px), abs(py), abs(pz)) + START_EXTENT * extent
     return px + lift * faces[t, 0], py + lift * faces[t, 1], pz + lift * faces[t, 2], nx, ny, nz

@@ -6,11 +6,11 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from ropebell.charts.atlas import Atlas
 from ropebell.charts.texels import Texels
+from ropebell.kernel import kernel
 from ropebell.level.model import F32, I32
 from ropebell.light.gather_rays import make_rays
 from ropebell.light.lookup import NONE, SKY, hit_records, resolve
@@ -131,13 +131,9 @@ class Gather:
         return sum(counts)
 
     def _made(self, rows: I32, plain: NDArray[np.uint32]) -> tuple[F32, F32]:
-        s, table = self.surface, self.samples
         origins = np.empty((len(rows) * plain.shape[1], 3), np.float32)
         directions = np.empty_like(origins)
-        make_rays(
-            s.vertices, s.normals, s.faces, s.extent, table.count, table.triangle, table.weights, table.key, rows,
-            plain, self.seed, origins, directions,
-        )  # fmt: skip
+        make_rays(self.surface.ground, self.samples.spots, rows, plain, self.seed, origins, directions)
         return origins, directions
 
 
@@ -187,8 +183,8 @@ class Hits:
         return (self.open / np.maximum(self.counted, 1)).astype(np.float32)
 
 
-@njit(cache=True, nogil=True)
-def _tally(table: NDArray, rays: int, first: int, end: int, counted: NDArray, open_: NDArray) -> None:
+@kernel
+def _tally(table: I32, rays: int, first: int, end: int, counted: I32, open_: I32) -> None:
     for i in range(first, end):
         for k in range(rays):
             h = table[i, k]

@@ -9,23 +9,24 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
-from numpy.typing import NDArray
+
+from ropebell.kernel import kernel
+from ropebell.level.model import F32, F64
 
 # Below this solid angle (steradian) spherical trigonometry loses digits and the plain area is as good.
 SMALL_ANGLE = 0.01
 LEAST_WEIGHT = 0.01
 
 
-@njit(cache=True, nogil=True)
+@kernel
 def _angle(ax: float, ay: float, az: float, bx: float, by: float, bz: float) -> float:
     """Angle between two vectors, accurate when they are nearly parallel (Kahan)."""
     cx, cy, cz = ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx
     return math.atan2(math.sqrt(cx * cx + cy * cy + cz * cz), ax * bx + ay * by + az * bz)
 
 
-@njit(cache=True, nogil=True)
-def directions_to(tri: NDArray, x: float, y: float, z: float, out: NDArray) -> None:
+@kernel
+def directions_to(tri: F32, x: float, y: float, z: float, out: F64) -> None:
     """(3, 3) unit directions from a point to the corners of a (3, 3) triangle."""
     for i in range(3):
         dx, dy, dz = tri[i, 0] - x, tri[i, 1] - y, tri[i, 2] - z
@@ -33,8 +34,8 @@ def directions_to(tri: NDArray, x: float, y: float, z: float, out: NDArray) -> N
         out[i, 0], out[i, 1], out[i, 2] = dx / length, dy / length, dz / length
 
 
-@njit(cache=True, nogil=True)
-def solid_angle(w: NDArray) -> float:
+@kernel
+def solid_angle(w: F64) -> float:
     """Solid angle between three unit directions: A. van Oosterom and J. Strackee, IEEE TBME 30 (1983)."""
     triple = (
         w[0, 0] * (w[1, 1] * w[2, 2] - w[1, 2] * w[2, 1])
@@ -47,7 +48,7 @@ def solid_angle(w: NDArray) -> float:
     return abs(2.0 * math.atan2(triple, 1.0 + ab + bc + ca))
 
 
-@njit(cache=True, nogil=True)
+@kernel
 def _bilinear_1d(a: float, b: float, u: float) -> float:
     """Invert the distribution whose density goes linearly from a to b over 0 … 1."""
     if abs(a - b) < 1e-12 * (a + b):
@@ -55,8 +56,10 @@ def _bilinear_1d(a: float, b: float, u: float) -> float:
     return (a - math.sqrt(max(a * a * (1 - u) + b * b * u, 0.0))) / (a - b)
 
 
-@njit(cache=True, nogil=True)
-def spherical_sample(w: NDArray, omega: float, nx: float, ny: float, nz: float, u: float, v: float) -> tuple:
+@kernel
+def spherical_sample(
+    w: F64, omega: float, nx: float, ny: float, nz: float, u: float, v: float
+) -> tuple[float, float, float, float]:
     """A direction in the triangle of unit directions w, roughly in proportion to its cosine to a normal.
 
     Args:
@@ -107,8 +110,8 @@ def spherical_sample(w: NDArray, omega: float, nx: float, ny: float, nz: float, 
     return z * w[1, 0] + sine * ox, z * w[1, 1] + sine * oy, z * w[1, 2] + sine * oz, density / omega
 
 
-@njit(cache=True, nogil=True)
-def _unit_cross(a: NDArray, b: NDArray, out: NDArray) -> None:
+@kernel
+def _unit_cross(a: F64, b: F64, out: F64) -> None:
     x, y, z = a[1] * b[2] - a[2] * b[1], a[2] * b[0] - a[0] * b[2], a[0] * b[1] - a[1] * b[0]
     length = max(math.sqrt(x * x + y * y + z * z), 1e-30)
     out[0], out[1], out[2] = x / length, y / length, z / length

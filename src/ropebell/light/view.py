@@ -62,4 +62,5 @@ def seen_texels(view: View, surface: Surface, space: RaySpace, samples: OpenSamp
         # A two-sided surface seen from behind starts its ray on the wrong side; it is served first all the same.
         hidden = space.blocked(places[some], toward[some], lengths)
         seen[some] = ~hidden | ~facing[some]
-    return seen
+    found: NDArray[np.bool_] = seen
+    return found

@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ropebell.level.brief import Box, Brief
-from ropebell.level.model import F64, I32, Level
+from ropebell.level.model import F64, I32, I64, Level
 from ropebell.level.scene import Scene
 from ropebell.light.rays import RaySpace
 
@@ -141,8 +141,8 @@ def _reach(
 
 
 def _links(
-    space: RaySpace, column: I32, height: F64, first: NDArray, origin: F64, cell: float, shape: tuple[int, int]
-) -> tuple[NDArray, NDArray]:
+    space: RaySpace, column: I32, height: F64, first: I64, origin: F64, cell: float, shape: tuple[int, int]
+) -> tuple[I64, I64]:
     """Pairs of floors, the second of which one step from the first leads to."""
     froms, tos = [], []
     # Two columns at a time as well: a crack in the floor is stepped over.
@@ -163,9 +163,9 @@ def _links(
 
 
 def _unblocked(
-    space: RaySpace, column: I32, height: F64, a: NDArray, b: NDArray, origin: F64, cell: float, shape: tuple[int, int]
+    space: RaySpace, column: I32, height: F64, a: I64, b: I64, origin: F64, cell: float, shape: tuple[int, int]
 ) -> NDArray[np.bool_]:
-    def point(rows: NDArray, base: F64, up: float) -> F64:
+    def point(rows: I64, base: F64, up: float) -> F64:
         x = origin[0] + (column[rows] // shape[1]) * cell
         z = origin[1] + (column[rows] % shape[1]) * cell
         return np.stack([x, base + up, z], axis=1) - space.centre

@@ -117,4 +117,5 @@ def crease_edges(scene: Scene, node: int, centre: F64) -> F32:
     agree = np.ones(len(first))
     np.minimum.at(agree, edge, np.einsum("ij,ij->i", faces, faces[first][edge]))
     alone = np.bincount(edge) == 1
-    return points[first[alone | (agree < 0.93)]].reshape(-1, 3).astype(np.float32)
+    found: F32 = points[first[alone | (agree < 0.93)]].reshape(-1, 3).astype(np.float32)
+    return found

@@ -238,7 +238,8 @@ def circle(middle: F64, radius: float, axis: F64) -> F64:
     a /= np.linalg.norm(a)
     b = np.cross(axis, a)
     turn = np.linspace(0, 2 * np.pi, CIRCLE + 1)[:, None]
-    return middle + radius * (np.cos(turn) * a + np.sin(turn) * b)
+    found: F64 = middle + radius * (np.cos(turn) * a + np.sin(turn) * b)
+    return found
 
 
 def box_edges(low: Sequence[float], high: Sequence[float]) -> F64:
@@ -246,7 +247,8 @@ def box_edges(low: Sequence[float], high: Sequence[float]) -> F64:
     c = np.array([[x, y, z] for x in (0, 1) for y in (0, 1) for z in (0, 1)])
     pairs = [(i, j) for i in range(8) for j in range(i + 1, 8) if np.abs(c[i] - c[j]).sum() == 1]
     corners = np.array(low) + c * (np.array(high) - np.array(low))
-    return corners[np.array(pairs).ravel()]
+    found: F64 = corners[np.array(pairs).ravel()]
+    return found
 
 
 def dragged(camera: Camera, grip: Grip, start: tuple[F64, F64], now: tuple[F64, F64]) -> F64:
@@ -258,7 +260,8 @@ def dragged(camera: Camera, grip: Grip, start: tuple[F64, F64], now: tuple[F64, 
     origin = np.array(grip.position)
     if grip.axis is not None:
         axis = np.array(grip.axis) / np.linalg.norm(grip.axis)
-        return origin + axis * (_along(origin, axis, *now) - _along(origin, axis, *start))
+        found: F64 = origin + axis * (_along(origin, axis, *now) - _along(origin, axis, *start))
+        return found
     return origin + _on_plane(origin, camera.forward, *now) - _on_plane(origin, camera.forward, *start)
 
 

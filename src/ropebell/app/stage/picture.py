@@ -171,4 +171,5 @@ def _meet(origin: F64, direction: F64, corners: F64) -> tuple[F64, F64]:
 def _texel(pages: F32, page: int, u: float, v: float) -> F64:
     """Value of the texel at page coordinates."""
     y, x = min(max(int(v), 0), pages.shape[1] - 1), min(max(int(u), 0), pages.shape[2] - 1)
-    return pages[page, y, x].astype(np.float64)
+    found: F64 = pages[page, y, x].astype(np.float64)
+    return found

@@ -29,7 +29,7 @@ class Charted(NamedTuple):
 
     atlas: Atlas
     texels: Texels
-    earlier: Earlier
+    earlier: Earlier[Names]
 
 
 def _settings(recipe: Recipe) -> ChartSettings:
@@ -91,7 +91,7 @@ def _make(work: Work, scene: Scene, tick: Tick) -> Artifact:
     return store.put(work.names.one(CHARTS.name), arrays, meta)
 
 
-def _look_back(work: Work, scene: Scene, laid: Laid) -> Earlier:
+def _look_back(work: Work, scene: Scene, laid: Laid) -> Earlier[Names]:
     """What earlier layouts of the same ground know."""
     inputs = work.inputs(scene)
 

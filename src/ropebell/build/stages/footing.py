@@ -83,5 +83,5 @@ def _predict(size: Size, speed: Speed) -> float:
 
 
 FOOTING = Stage(
-    "footing", "Texels in the open", _run, _predict, _inputs, version=2, forms={"": FORM}, rate=1.0e6, carried="texels"
+    "footing", "Texels in the open", _run, _predict, _inputs, version=3, forms={"": FORM}, rate=1.0e6, carried="texels"
 )
