@@ -8,9 +8,12 @@ import numpy as np
 import pytest
 
 from helpers import bake, floor, level_file, meter, recipe
+from ropebell.checks.run import check
+from ropebell.checks.subject import Subject
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import box
 from ropebell.level.model import Light
+from ropebell.level.scene import flatten
 from ropebell.light.rays import RaySpace, start_lift
 
 FAR = (1.0, 10.0, 100.0, 1000.0)  # km
@@ -77,3 +80,15 @@ def test_rays_start_by_their_own_triangle_and_never_meet_it() -> None:
         way *= np.sign(np.einsum("ij,ij->i", way, normal[which]))[:, None]
         hit = space.first_hit((on + lift * normal[which]).astype(np.float32), way.astype(np.float32))
         assert (hit != which).all()
+
+
+def test_a_spot_scaled_to_nothing_is_told_and_lights_nothing(tmp_path: Path) -> None:
+    b = yard()
+    gone = at(0.0, 1.9, 0.0)
+    gone[:3, :3] = 0.0
+    b.light("spot", Light("spot", "spot", (1.0, 1.0, 1.0), 500.0), gone)
+    level = b.level(tmp_path / "level.glb")
+    scene = flatten(level)
+    kinds = {(f.kind, f.severity) for f in check(Subject(level, scene)) if f.object == "lights/spot"}
+    assert kinds == {("light-without-direction", "error")}
+    assert not next(x for x in scene.lights if x.kind == "spot").strength.any()

@@ -97,9 +97,19 @@ def strays(s: Subject) -> Iterator[Finding]:
 def lights_off(s: Subject) -> Iterator[Finding]:
     """Lights that give none."""
     for light in s.baking.lights:
-        if _is_off(light):
+        if light.aimed and _is_off(light):
             reason = f"Light '{light.name}' is off."
             yield Finding("light-off", "note", light.name, reason, "Nothing, if meant so", as_place(light.position))
+
+
+@BEFORE.detector({"light-without-direction": "Light that points nowhere"})
+def pointing_nowhere(s: Subject) -> Iterator[Finding]:
+    """Lights that need a direction and whose node has lost it."""
+    for light in s.baking.lights:
+        if not light.aimed:
+            reason = "Its node is scaled to nothing, so it has no direction; it gives no light."
+            remedy = "Give the node a scale, or set a direction on the Lights step"
+            yield Finding("light-without-direction", "error", light.name, reason, remedy, as_place(light.position))
 
 
 @BEFORE.detector({"negative-light": "Negative light"}, blocking=True)

@@ -29,7 +29,7 @@ class PlacedLight:
         width, height: of a rectangle in metres; the width of a tube is its length. roll: radians about the direction.
         share, saturation: what of it goes into the bounces, and how much of its colour.
         subtracts: takes light away.
-        work: a work light.
+        work: a work light. aimed: it has a direction, if its kind needs one; without one it gives no light.
     """
 
     name: str
@@ -50,6 +50,7 @@ class PlacedLight:
     saturation: float = 1.0
     subtracts: bool = False
     work: bool = False
+    aimed: bool = True
 
     @property
     def strength(self) -> F64:
@@ -83,6 +84,7 @@ def placed_light(level: Level, index: int, brief: Brief) -> PlacedLight:
     change = brief.light(node.path)
     axis = -node.world[:3, 2] if change.direction is None else np.array(change.direction, dtype=np.float64)
     length = float(np.linalg.norm(axis))
+    aimed = length > 0 or light.kind == "point"
     place = node.world[:3, 3].copy() if change.position is None else np.array(change.position, dtype=np.float64)
     return PlacedLight(
         name=node.path,
@@ -90,7 +92,7 @@ def placed_light(level: Level, index: int, brief: Brief) -> PlacedLight:
         position=place,
         direction=axis / length if length > 0 else np.array([0.0, -1.0, 0.0]),
         color=light.color,
-        intensity=light.intensity if change.enabled else 0.0,
+        intensity=light.intensity if change.enabled and aimed else 0.0,
         reach=None if light.kind in AREA_KINDS else light.reach,
         inner_cone=light.inner_cone,
         outer_cone=light.outer_cone,
@@ -103,6 +105,7 @@ def placed_light(level: Level, index: int, brief: Brief) -> PlacedLight:
         saturation=1.0 if change.saturation is None else change.saturation,
         subtracts=bool(change.subtracts),
         work=bool(change.work),
+        aimed=aimed,
     )
 
 
