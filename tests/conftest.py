@@ -7,12 +7,43 @@ import os
 import sys
 import threading
 from collections.abc import Iterator
+from importlib.abc import MetaPathFinder
 from pathlib import Path
 
 import pytest
 from hypothesis import settings
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+os.environ.setdefault("PYTEST_QT_API", "pyqt6")
+NOT_OF_THE_CORE = ("PyQt6", "moderngl", "pytestqt")
+
+
+def pytest_addoption(parser: pytest.Parser) -> None:
+    parser.addoption(
+        "--without-qt", action="store_true", help="test the core alone, where Qt and GL cannot be imported"
+    )
+
+
+class _Blocked(MetaPathFinder):
+    """An environment in which some packages are not installed."""
+
+    def find_spec(self, fullname: str, path: object = None, target: object = None) -> None:
+        if fullname.partition(".")[0] in NOT_OF_THE_CORE:
+            raise ModuleNotFoundError(f"No module named {fullname!r}", name=fullname)
+
+
+def pytest_configure(config: pytest.Config) -> None:
+    if config.getoption("--without-qt"):
+        loaded = [name for name in NOT_OF_THE_CORE if name in sys.modules]
+        if loaded:
+            raise pytest.UsageError(f"{', '.join(loaded)} is loaded already: add -p no:pytest-qt")
+        sys.meta_path.insert(0, _Blocked())
+
+
+def pytest_ignore_collect(collection_path: Path, config: pytest.Config) -> bool | None:
+    if config.getoption("--without-qt") and collection_path.name == "window" and collection_path.is_dir():
+        return True
+    return None
 
 
 # A busy machine is no fault of the code; timings belong in the bench.

@@ -31,10 +31,10 @@ def stage_commands(desk: Desk, picture: Picture, exposure: Exposure, views: tupl
     lit = lambda: stage.has_light  # noqa: E731
     return [
         Command("stage.focus", "Go to the selection", lambda: _focus(desk, picture), "F", chosen),
-        Command("stage.all", "See the whole level", stage.see_all, "Home", opened),
-        Command("stage.plan", "Plan view or perspective", stage.toggle_plan, "P", opened),
-        Command("stage.front", "Front view", partial(stage.toggle_plan, "front"), "", opened),
-        Command("stage.side", "Side view", partial(stage.toggle_plan, "side"), "", opened),
+        Command("stage.all", "See the whole level", stage.eye.see_all, "Home", opened),
+        Command("stage.plan", "Plan view or perspective", stage.eye.toggle_plan, "P", opened),
+        Command("stage.front", "Front view", partial(stage.eye.toggle_plan, "front"), "", opened),
+        Command("stage.side", "Side view", partial(stage.eye.toggle_plan, "side"), "", opened),
         Command("stage.walk", "Walk at eye height, or fly", lambda: _walk(desk, picture), "G", opened),
         Command("stage.texels", "Show smooth or by texel", lambda: _by_texel(desk, picture), "T", opened),
         Command("stage.expose", "Expose for what is in the picture", exposure.reset, "X", lit),
@@ -58,7 +58,7 @@ def stage_commands(desk: Desk, picture: Picture, exposure: Exposure, views: tupl
 
 
 def _focus(desk: Desk, picture: Picture) -> None:
-    desk.stage.focus_on(picture.node_on_stage(desk.selection.node))
+    desk.stage.eye.focus_on(picture.node_on_stage(desk.selection.node))
 
 
 def _by_texel(desk: Desk, picture: Picture) -> None:
@@ -69,14 +69,14 @@ def _by_texel(desk: Desk, picture: Picture) -> None:
 
 def _walk(desk: Desk, picture: Picture) -> None:
     stage = desk.stage
-    if not stage.walking:
-        floor = stage.floor_below_eye()
+    if not stage.eye.walking:
+        floor = stage.eye.floor_below()
         if floor is None:
             desk.tell("There is no floor below to walk on. Move over a floor and try again.", "place")
             return
-        stage.stand_at(floor)
+        stage.eye.stand_at(floor)
     desk.telling.over("place")
-    stage.walking = not stage.walking
+    stage.eye.walking = not stage.eye.walking
     picture.changed.emit()
 
 

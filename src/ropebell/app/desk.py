@@ -84,11 +84,11 @@ class Desk(QObject):
         """Bring a place into the middle of the picture, with a little room round it, and select its object."""
         if node >= 0:
             self.selection.select(node)
-        self.stage.go_near(np.array(place))
+        self.stage.eye.go_near(np.array(place))
 
     def pixel_size(self, place: F64) -> float:
         """Metres that a pixel of the stage spans at a place."""
-        return self.stage.pixel_size(place)
+        return self.stage.eye.pixel_size(place)
 
     def close(self) -> None:
         """Save and end the background work."""

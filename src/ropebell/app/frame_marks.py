@@ -37,7 +37,7 @@ class FrameMarks(QObject):
             signal.connect(lambda *_: self.refresh())
         finder.found.connect(self._found)
         finder.go_to.connect(lambda group: desk.go_near(group.place, group.node))
-        desk.stage.grip_moved.connect(self._moved)
+        desk.stage.hands.grip_moved.connect(self._moved)
 
     def _found(self, rows: np.ndarray) -> None:
         now = self._desk.level.now

@@ -132,7 +132,7 @@ class Picture(QObject):
             x, y, z = (float(v) for v in view["eye"])
             self._desk.stage.go(Camera((x, y, z), float(view["yaw"]), float(view["pitch"])))
         except (KeyError, TypeError, ValueError):
-            self._desk.stage.see_all()
+            self._desk.stage.eye.see_all()
         self._exposure.begin()
 
     # -- nodes

@@ -34,7 +34,7 @@ class StripWords(QObject):
             desk.relighter.ready_changed,
         ):  # fmt: skip
             signal.connect(self.refresh)
-        desk.stage.pointed.connect(self.pointed)
+        desk.stage.hands.pointed.connect(self.pointed)
         desk.stage.camera_changed.connect(self.refresh_eye)
 
     def refresh(self) -> None:
@@ -106,7 +106,7 @@ class StripWords(QObject):
         stage = self._desk.stage
         c = stage.camera
         plan = {"above": "plan", "front": "front", "side": "side"}[c.side]
-        self._strip.eye.setText(plan if c.plan else "walking" if stage.walking else "perspective")
+        self._strip.eye.setText(plan if c.plan else "walking" if stage.eye.walking else "perspective")
         if not c.plan and self._picture.restored:
             eye = [round(v, 3) for v in c.eye]
             self._desk.document.keep_view({"eye": eye, "yaw": round(c.yaw, 4), "pitch": round(c.pitch, 4)})

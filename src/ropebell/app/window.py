@@ -65,7 +65,7 @@ class Window(QMainWindow):
             self.open, self.go_to_step, self.show_view, self.go_to_finding,
         )  # fmt: skip
         desk.builds = Builds(desk, self)
-        desk.builds.looks_from = lambda: self.stage.camera.cone(self.stage.aspect)
+        desk.builds.looks_from = lambda: self.stage.camera.cone(self.stage.eye.aspect)
         desk.relighter = Relighter(desk, self)
         self.steps: dict[str, Step] = {made.id: made(desk) for made in ORDER}
         # By key, so that menus and number keys agree whatever step adds a view.
@@ -177,8 +177,8 @@ class Window(QMainWindow):
         desk.builds.progress.connect(lambda _stage, share, _left: self.rope.set_live(desk.builds.number, share))
         desk.builds.ended.connect(self._build_ended)
         self.rope.chosen.connect(desk.rope.look_at)
-        self.stage.picked.connect(lambda node: desk.selection.select(self.picture.node_of_level(node)))
-        self.stage.picked_more.connect(self._picked_more)
+        self.stage.hands.picked.connect(lambda node: desk.selection.select(self.picture.node_of_level(node)))
+        self.stage.hands.picked_more.connect(self._picked_more)
         desk.telling.changed.connect(self._told)
         for step in self.steps.values():
             step.changed.connect(lambda step=step: self._step_changed(step))

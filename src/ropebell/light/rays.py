@@ -11,7 +11,7 @@ from embreex.rtcore_scene import EmbreeScene
 from numpy.typing import NDArray
 
 from ropebell.level.cutouts import Cutouts
-from ropebell.level.model import F32, F64, I32
+from ropebell.level.model import F32, F64, I32, Mask
 from ropebell.level.triangles import corner_bounds, longest_squared
 from ropebell.light.piercing import pierce
 
@@ -159,9 +159,8 @@ def core_bounds(corners: F64) -> tuple[F64, F64]:
     weight = np.sqrt(longest_squared(some))
     centre = np.array([_quantile(middles[:, axis], weight, 0.5) for axis in range(3)])
     spread = _quantile(np.abs(middles - centre).max(axis=1) + weight, weight, 0.75)
-    near = (low > centre - CORE * spread).all(axis=1) & (high < centre + CORE * spread).all(axis=1)
-    if not near.any():
-        near[:] = True
+    away = np.maximum(centre - low, high - centre).max(axis=1)
+    near: Mask = away < max(CORE * spread, float(away.min()) * (1 + 1e-9))
     return low[near].min(axis=0), high[near].max(axis=0)
 
 

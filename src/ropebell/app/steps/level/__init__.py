@@ -90,7 +90,7 @@ class LevelStep(Step):
 
     def _start_here(self) -> None:
         """Players begin on the floor below the eye."""
-        floor = self.desk.stage.floor_below_eye()
+        floor = self.desk.stage.eye.floor_below()
         if floor is None:
             self.desk.tell("There is no floor below. Stand over a floor and try again.", "place")
             return

@@ -71,7 +71,7 @@ class LightsStep(Step):
 
     def _suggest_place(self) -> None:
         """New lights and probes stand in front of the eye, not behind what is there."""
-        x, y, z = (round(float(v), 2) for v in self.desk.stage.place_ahead(2.0))
+        x, y, z = (round(float(v), 2) for v in self.desk.stage.eye.place_ahead(2.0))
         bench = self.lights_bench
         bench.lights.suggest_place((x, y, z))
         bench.probes.suggest_place((x, y, z))

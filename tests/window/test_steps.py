@@ -264,11 +264,11 @@ def test_a_region_is_proposed_edited_by_hand_and_saves(window: Window, qtbot: Qt
     region.boxes.setCurrentRow(0)
     grips = [g.name for g in window.stage.overlay.grips]
     assert "box x1" in grips and "start x" in grips
-    window.stage.grip_moved.emit("box x1", np.array([2.0, 1.0, 1.0]), False)
+    window.stage.hands.grip_moved.emit("box x1", np.array([2.0, 1.0, 1.0]), False)
     with qtbot.waitSignal(s.level.rearranged, timeout=LONG):
-        window.stage.grip_moved.emit("box x1", np.array([3.0, 1.0, 1.0]), True)
+        window.stage.hands.grip_moved.emit("box x1", np.array([3.0, 1.0, 1.0]), True)
     assert brief(window).region.boxes[0].high[0] == 3.0 and s.document.undo.undoText() == "Change a box"
-    window.stage.grip_moved.emit("start x", np.array([1.8, 0.0, 3.0]), True)
+    window.stage.hands.grip_moved.emit("start x", np.array([1.8, 0.0, 3.0]), True)
     assert brief(window).region.start == pytest.approx((1.0, 0.0, 3.0))
     idle(window, qtbot)
     for edge in (0, 1, 2):
@@ -294,7 +294,7 @@ def test_a_window_closed_right_after_an_edit_keeps_it_and_does_nothing_more(wind
         region.propose.click()
     region.boxes.setCurrentRow(0)
     # What is asked for here is still being worked out when the window goes.
-    window.stage.grip_moved.emit("box x1", np.array([3.0, 1.0, 1.0]), True)
+    window.stage.hands.grip_moved.emit("box x1", np.array([3.0, 1.0, 1.0]), True)
     region.add.click()
     folder = s.document.project.folder
     frames = window.stage._frames
@@ -314,7 +314,9 @@ def test_walking_stops_at_walls_and_keeps_eye_height(window: Window, qtbot: QtBo
     stage.go(Camera((2.5, 1.2, 3.0), 0.0, 0.0))
     window.desk.commands.run("stage.walk")
     assert (
-        stage.walking and stage.camera.eye[1] == pytest.approx(1.6, abs=0.03) and window.strip.eye.text() == "walking"
+        stage.eye.walking
+        and stage.camera.eye[1] == pytest.approx(1.6, abs=0.03)
+        and window.strip.eye.text() == "walking"
     )
     content = stage.picture
     camera = stage.camera
@@ -322,7 +324,7 @@ def test_walking_stops_at_walls_and_keeps_eye_height(window: Window, qtbot: QtBo
     assert ahead is not None and ahead[2] == pytest.approx(2.5) and ahead[1] == pytest.approx(1.6, abs=0.03)
     assert content.walked(np.array([2.5, 1.6, 0.4]), camera.right, camera.forward, 0.0, 0.5) is None
     window.desk.commands.run("stage.walk")
-    assert not stage.walking
+    assert not stage.eye.walking
 
 
 def charted(window: Window, qtbot: QtBot) -> None:
@@ -409,11 +411,11 @@ def test_lights_are_changed_in_bulk_moved_by_hand_added_copied_and_deleted(windo
     assert names == {"move x", "move y", "move z", "aim"} and len(window.stage.overlay.lines) >= 2
     page.snap.setCurrentIndex(3)
     page.snap.activated.emit(3)
-    arm = window.stage.pixel_size(np.array([3, 2.5, 3])) * 52
-    window.stage.grip_moved.emit("move x", np.array([3.4 + arm, 2.5, 3.0]), False)
-    window.stage.grip_moved.emit("move x", np.array([3.6 + arm, 2.5, 3.0]), True)
+    arm = window.stage.eye.pixel_size(np.array([3, 2.5, 3])) * 52
+    window.stage.hands.grip_moved.emit("move x", np.array([3.4 + arm, 2.5, 3.0]), False)
+    window.stage.hands.grip_moved.emit("move x", np.array([3.6 + arm, 2.5, 3.0]), True)
     assert brief(window).lights["lights/spot"].position == (3.5, 2.5, 3.0)
-    window.stage.grip_moved.emit("aim", np.array([3.5, 0.0, 3.0]), True)
+    window.stage.hands.grip_moved.emit("aim", np.array([3.5, 0.0, 3.0]), True)
     np.testing.assert_allclose(brief(window).lights["lights/spot"].direction, [0, -1, 0], atol=1e-6)
     count = s.document.undo.count()
     page.form.position.fields[1].setValue(2.0)
@@ -593,7 +595,7 @@ def test_noise_has_a_view_and_stands_beside_the_light_under_the_pointer(window: 
     assert s.rope.stale is not None and s.rope.stale.fresh
     spot = window.stage.spot_at(QPointF(window.stage.width() / 2, window.stage.height() / 2))
     assert spot is not None and spot.noise is not None and 0 <= spot.noise < 1
-    window.stage.pointed.emit(spot)
+    window.stage.hands.pointed.emit(spot)
     assert f"± {100 * spot.noise:.2g} %" in window.strip.value.text()
 
 

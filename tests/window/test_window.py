@@ -107,7 +107,7 @@ def test_build_change_a_lamp_build_again_and_step_between(window: Window, qtbot:
     # Hover: the strip names the object and its light.
     window.stage.go(Camera((2.5, 1.6, 4.5), 0.0, -0.5))
     qtbot.mouseMove(window.stage, window.stage.rect().center())
-    window.stage.pointed.emit(window.stage.spot_at(QPointF(window.stage.rect().center())))
+    window.stage.hands.pointed.emit(window.stage.spot_at(QPointF(window.stage.rect().center())))
     assert window.strip.where.text().startswith("g/") and "lx" in window.strip.value.text()
     # Select the lamp in the table and triple it on the bench.
     window.desk.commands.run("step.level")

@@ -12,6 +12,7 @@ import numpy as np
 import pytest
 from PyQt6.QtCore import QPointF
 from pytestqt.qtbot import QtBot
+from test_window import LONG, built, draft, idle, level, opened, window
 
 from helpers import floor, level_file, room
 from ropebell.app import level_state, rope_state
@@ -24,7 +25,6 @@ from ropebell.build.recipe import with_value
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.level.brief import Brief, LightChange, Mark
 from ropebell.level.model import Light
-from test_window import LONG, built, draft, idle, level, opened, window
 
 
 def another(folder: Path, name: str, place: tuple[float, float, float] = (2, 2, 2), more: bool = False) -> Path:
@@ -139,7 +139,7 @@ def test_a_level_changed_during_its_build_is_not_lit_by_it(window: Window, qtbot
         if window.picture.kind == "live" and shown is not None:
             lives += 1
             assert shown.scene is begun.scene and len(shown.charted.page) == len(shown.scene)
-            window.stage.pointed.emit(window.stage.spot_at(QPointF(window.stage.rect().center())))
+            window.stage.hands.pointed.emit(window.stage.spot_at(QPointF(window.stage.rect().center())))
     window.desk.commands.run("build.stop")
     qtbot.waitUntil(lambda: not window.desk.builds.running, timeout=LONG)
     assert lives
