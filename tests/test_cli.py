@@ -15,10 +15,13 @@ from typing import Any
 import numpy as np
 import pytest
 
-from helpers import floor, level_file
+from helpers import floor, level_file, room
 from ropebell.bench import engine, measure
+from ropebell.build.project import find_project, uniform_sky
 from ropebell.cli.main import main
 from ropebell.demo.builder import LevelBuilder, aimed, at
+from ropebell.demo.shapes import box
+from ropebell.demo.write import LEVEL_NAME
 from ropebell.level.model import Light
 
 
@@ -160,7 +163,7 @@ def test_interrupting_a_bake_is_130_and_leaves_no_manifest(level: Path, tmp_path
 
 
 def test_a_project_supplies_sky_lights_and_cache(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
-    assert call("demo", tmp_path / "mill") == 0
+    assert call("demo", "--bare", tmp_path / "mill") == 0
     assert said(capsys)[0].strip() == str(tmp_path / "mill")
     arguments: list[Any] = [
         "bake",
@@ -198,10 +201,26 @@ def test_without_a_display_open_says_so_in_one_line() -> None:
     assert "no display" in done.stderr and done.stderr.count("\n") == 1
 
 
+def small_demo(folder: Path, _halls: int = 1) -> Path:
+    """A project of a room and some crates, under the lamp that the bench changes."""
+    b = LevelBuilder()
+    b.material("m", (0.5, 0.5, 0.5))
+    b.add("hall", "room", room(30.0, 8.0, 20.0), "m")
+    for i in range(5):
+        b.add("hall", f"crate {i}", box((0, 0, 0), (2, 1, 1)), "m", at(3.0 + 4 * i, 0.0, 5.0))
+    b.light("hall lamp", Light("hall lamp", "point", (1, 1, 1), 4000.0), at(15, 6, 10))
+    folder.mkdir(parents=True)
+    project = find_project(level_file(folder, b, LEVEL_NAME))
+    project.with_brief(**uniform_sky((100.0, 100.0, 100.0))).save()
+    return folder
+
+
 def test_the_bench_measures_what_it_says(
     capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch, tmp_path: Path
 ) -> None:
     """On a tiny level: every figure is there and makes sense; the values themselves are for the real bench."""
+    monkeypatch.setattr(measure, "write_demo", small_demo)
+    monkeypatch.setattr(engine, "write_demo", small_demo)
     monkeypatch.setattr(measure, "STRENGTHS", (100.0,))
     monkeypatch.setattr(measure, "READY_SECONDS", 0.0)
     monkeypatch.setattr(measure, "STOPPED_IN", ("transport",))
