@@ -246,13 +246,12 @@ def _light(light: Light, change: LightChange) -> dict[str, Any]:
     return spec
 
 
-def _document(
-    level: Level, meshes: list[dict[str, Any]], mesh_of: dict[int, int], writer: _Materials, buffer: _Buffer,
-    brief: Brief, generator: str,
-) -> dict[str, Any]:  # fmt: skip
+def _nodes(
+    level: Level, mesh_of: dict[int, int], brief: Brief
+) -> tuple[list[dict[str, Any]], list[dict[str, Any]]]:  # fmt: skip
+    """The nodes, and the lights that some of them carry."""
     nodes: list[dict[str, Any]] = []
     lights: list[dict[str, Any]] = []
-    children: dict[int, list[int]] = {}
     for index, node in enumerate(level.nodes):
         spec: dict[str, Any] = {"name": node.name}
         if not np.array_equal(node.local, np.eye(4)):
@@ -268,11 +267,18 @@ def _document(
         elif node.light >= 0:
             spec["extensions"] = {PUNCTUAL: {"light": len(lights)}}
             lights.append(_light(level.lights[node.light], brief.light(node.path)))
-        if node.parent >= 0:
-            children.setdefault(node.parent, []).append(index)
         nodes.append(spec)
-    for parent, below in children.items():
-        nodes[parent]["children"] = below
+    for index, node in enumerate(level.nodes):
+        if node.parent >= 0:
+            nodes[node.parent].setdefault("children", []).append(index)
+    return nodes, lights
+
+
+def _document(
+    level: Level, meshes: list[dict[str, Any]], mesh_of: dict[int, int], writer: _Materials, buffer: _Buffer,
+    brief: Brief, generator: str,
+) -> dict[str, Any]:  # fmt: skip
+    nodes, lights = _nodes(level, mesh_of, brief)
     document: dict[str, Any] = {"asset": {"version": "2.0", "generator": generator}, "scene": 0}
     roots = [i for i, node in enumerate(level.nodes) if node.parent < 0]
     document["scenes"] = [{"nodes": roots}] if roots else [{}]

@@ -193,11 +193,18 @@ def _draw(
             continue
         for fill in range(last_row + 1, height):
             out[y0 + fill, x0 : x0 + width] = out[y0 + last_row, x0 : x0 + width]
-        for d in range(g):
-            near, far = min(d, width - 1), max(width - 1 - d, 0)
-            out[y0 : y0 + height, x0 - 1 - d] = out[y0 : y0 + height, x0 + near]
-            out[y0 : y0 + height, x0 + width + d] = out[y0 : y0 + height, x0 + far]
-        for d in range(g):
-            near, far = min(d, height - 1), max(height - 1 - d, 0)
-            out[y0 - 1 - d, x[c] : x0 + width + g] = out[y0 + near, x[c] : x0 + width + g]
-            out[y0 + height + d, x[c] : x0 + width + g] = out[y0 + far, x[c] : x0 + width + g]
+        _mirror(out, x0, y0, width, height, g)
+
+
+@kernel
+def _mirror(out: F32, x0: int, y0: int, width: int, height: int, margin: int) -> None:
+    """Fill the margin round a rectangle with what is inside."""
+    for d in range(margin):
+        near, far = min(d, width - 1), max(width - 1 - d, 0)
+        out[y0 : y0 + height, x0 - 1 - d] = out[y0 : y0 + height, x0 + near]
+        out[y0 : y0 + height, x0 + width + d] = out[y0 : y0 + height, x0 + far]
+    left, right = x0 - margin, x0 + width + margin
+    for d in range(margin):
+        near, far = min(d, height - 1), max(height - 1 - d, 0)
+        out[y0 - 1 - d, left:right] = out[y0 + near, left:right]
+        out[y0 + height + d, left:right] = out[y0 + far, left:right]

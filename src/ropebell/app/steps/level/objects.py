@@ -115,18 +115,8 @@ def rows_of(
     pages: dict[int, str] | None = None, hidden: frozenset[str] = frozenset(),
 ) -> list[Row]:  # fmt: skip
     """A row for every node that carries a mesh or a light, lights first."""
-    nodes = len(level.nodes)
-    owner = scene.node
-    triangles = np.bincount(owner, minlength=nodes) if len(scene) else np.zeros(nodes, int)
-    factor = scene.factor.astype(np.float64) if len(scene.factor) else np.ones(len(scene))
-    area = np.bincount(owner, scene.areas, nodes) if len(scene) else np.zeros(nodes)
-    fine = np.bincount(owner, scene.areas * factor**2, nodes) if len(scene) else np.zeros(nodes)
+    density, texels, counts, sizes = _measures(scene, len(level.nodes), texels_per_metre)
     glowing = {int(scene.node[e.triangles[0]]) for e in scene.emitters if len(e.triangles)}
-    low, high = bounds_by(scene.corners, owner, nodes)
-    extent = np.nan_to_num(high - low, neginf=0.0).max(axis=1)
-    sizes, counts = extent.tolist(), triangles.tolist()
-    density = np.sqrt(np.divide(fine, area, out=np.ones(nodes), where=area > 0)).tolist()
-    texels = np.round(fine * texels_per_metre**2).astype(np.int64).tolist()
     materials = _materials(level, scene)
     faults: dict[str, list[str]] = {}
     for finding in findings:
@@ -155,6 +145,19 @@ def rows_of(
             )  # fmt: skip
     order = {kind: place for place, kind in enumerate(KIND_WORDS)}
     return sorted(rows, key=lambda r: (order[r.kind], r.path))
+
+
+def _measures(
+    scene: Scene, nodes: int, texels_per_metre: float
+) -> tuple[list[float], list[int], list[int], list[float]]:  # fmt: skip
+    """Of each node: density over the level's, texels, triangles, and size in metres."""
+    factor = scene.density(1.0).astype(np.float64)
+    area, fine = np.bincount(scene.node, scene.areas, nodes), np.bincount(scene.node, scene.areas * factor**2, nodes)
+    low, high = bounds_by(scene.corners, scene.node, nodes)
+    density = np.sqrt(np.divide(fine, area, out=np.ones(nodes), where=area > 0))
+    texels = np.round(fine * texels_per_metre**2).astype(np.int64)
+    sizes = np.nan_to_num(high - low, neginf=0.0).max(axis=1)
+    return density.tolist(), texels.tolist(), np.bincount(scene.node, minlength=nodes).tolist(), sizes.tolist()
 
 
 def _materials(level: Level, scene: Scene) -> dict[int, str]:
