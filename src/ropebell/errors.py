@@ -2,6 +2,34 @@
 
 from __future__ import annotations
 
+import errno
+
+# What the system says in one word, and what helps; of anything else, the system's own words.
+REASONS = {
+    errno.ENOSPC: ("the disk is full", "Free some space"),
+    errno.EDQUOT: ("the share of the disk that this account may use is full", "Free some space"),
+    errno.EFBIG: ("it would be larger than the limit on files allows", "Raise the limit (ulimit -f)"),
+    errno.EMFILE: ("more files are open than the limit allows", "Raise the limit (ulimit -n)"),
+    errno.ENFILE: ("the system has more files open than it allows", "Close other programs"),
+    errno.ENOMEM: ("there is not enough memory", "Close other programs, or raise the limit (ulimit -v)"),
+    errno.EACCES: ("permission is denied", "Choose another place, or change its permissions"),
+    errno.EPERM: ("permission is denied", "Choose another place, or change its permissions"),
+    errno.EROFS: ("it can only be read", "Choose another place"),
+    errno.ELOOP: ("it is a link, and nothing is written through links", "Remove the link, or choose another place"),
+}
+
+
+def why(error: OSError) -> str:
+    """What the system refused, in words; never empty."""
+    if error.errno is None:  # the array library says only how much it has written
+        return f"not all of it could be written; the disk or a limit on files is full ({error})"
+    return REASONS.get(error.errno, (str(error.strerror or error), ""))[0]
+
+
+def step(error: OSError) -> str:
+    """What a person can do about it, without a full stop."""
+    return REASONS.get(error.errno or 0, ("", "Check the disk and its permissions"))[1]
+
 
 class RopeBellError(Exception):
     """A known trouble: one plain sentence, never a traceback.

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import errno
 import json
 import os
 import re
@@ -97,7 +98,7 @@ def remove_own(folder: Path, files: str, folders: str = "") -> bool:
     except OSError:
         return False
     try:
-        if not _all_own(handle, files, folders):
+        if _strange(handle, files, folders):
             return False
         _empty(handle)
         with contextlib.suppress(FileNotFoundError):
@@ -109,6 +110,40 @@ def remove_own(folder: Path, files: str, folders: str = "") -> bool:
     return True
 
 
+def holds_only(folder: Path, files: str, folders: str) -> str:
+    """The name of something in a folder that is not of the kinds which this program puts there, empty without any; see
+    `remove_own`. A link is never one of them.
+
+    Raises:
+        OSError: it cannot be read.
+    """
+    handle = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW)
+    try:
+        return _strange(handle, files, folders)
+    finally:
+        os.close(handle)
+
+
+def make_folder(folder: Path) -> None:
+    """Make a folder, or take the one that is there, unless it is a link.
+
+    Raises:
+        OSError: it cannot be made, or is a link.
+    """
+    folder.mkdir(exist_ok=True)
+    if folder.is_symlink():
+        raise OSError(errno.ELOOP, "it is a link, and nothing is written through links", str(folder))
+
+
+def open_own(folder: Path, name: str, flags: int) -> int:
+    """Open a file of a folder for writing, made if it is not there; never through a link.
+
+    Raises:
+        OSError: it cannot be opened, or is a link.
+    """
+    return os.open(folder / name, flags | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC, 0o644)
+
+
 def own_size(folder: Path, files: str) -> int | None:
     """Bytes in a folder that this program wrote, None if it is a link or holds anything else; see `remove_own`."""
     try:
@@ -116,7 +151,7 @@ def own_size(folder: Path, files: str) -> int | None:
     except OSError:
         return None
     try:
-        if not _all_own(handle, files, ""):
+        if _strange(handle, files, ""):
             return None
         return sum(os.stat(name, dir_fd=handle, follow_symlinks=False).st_size for name in os.listdir(handle))
     except OSError:
@@ -144,7 +179,7 @@ def remove_files(folder: Path, names: Iterable[str]) -> None:
         os.close(handle)
 
 
-def _all_own(handle: int, files: str, folders: str) -> bool:
+def _strange(handle: int, files: str, folders: str) -> str:
     for name in os.listdir(handle):
         try:
             mode = os.stat(name, dir_fd=handle, follow_symlinks=False).st_mode
@@ -153,13 +188,14 @@ def _all_own(handle: int, files: str, folders: str) -> bool:
         if stat.S_ISDIR(mode) and folders and re.fullmatch(folders, name):
             inner = os.open(name, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW, dir_fd=handle)
             try:
-                if not _all_own(inner, files, folders):
-                    return False
+                found = _strange(inner, files, folders)
+                if found:
+                    return found
             finally:
                 os.close(inner)
         elif not stat.S_ISREG(mode) or not re.fullmatch(files, name):
-            return False
-    return True
+            return name
+    return ""
 
 
 def _empty(handle: int) -> None:

@@ -21,7 +21,7 @@ from ropebell.build.result import Outcome
 from ropebell.build.runner import BuildProcess, Standby, next_build_folder
 from ropebell.build.store import Store
 from ropebell.charts.texels import Texels
-from ropebell.errors import BuildError
+from ropebell.errors import BuildError, step, why
 from ropebell.level.finding import Finding
 from ropebell.level.model import I32
 from ropebell.light.pages import to_pages
@@ -116,8 +116,8 @@ class Builds(QObject):
             self._desk.document.save_for_build()
             folder = next_build_folder(now.project.builds)
         except OSError as error:
-            remedy = "Free some space or check permissions; earlier builds are untouched"
-            raise BuildError(f"no build can be begun ({error.strerror})", now.project.folder, remedy) from error
+            remedy = f"{step(error)}; earlier builds are untouched"
+            raise BuildError(f"no build can be begun ({why(error)})", now.project.folder, remedy) from error
         now = self._desk.level.now
         assert now is not None
         p = now.project

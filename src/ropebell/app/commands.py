@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from ropebell.errors import RopeBellError
+from ropebell.errors import RopeBellError, why
 
 
 @dataclass(frozen=True)
@@ -80,6 +80,6 @@ class Commands(QObject):
             self.failed.emit(str(error))
             return False
         except OSError as error:
-            self.failed.emit(f"{error.filename or ''}: {error.strerror}. Check the disk and the permissions.")
+            self.failed.emit(f"{error.filename or ''}: {why(error)}. Check the disk and the permissions.")
             return False
         return True

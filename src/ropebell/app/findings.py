@@ -15,6 +15,7 @@ from ropebell.build.precheck import check_kept
 from ropebell.build.store import Store
 from ropebell.checks.remedies import apply_fix
 from ropebell.checks.run import Sorted, sort_out
+from ropebell.errors import why
 from ropebell.level.brief import Brief
 from ropebell.level.finding import Finding
 
@@ -91,7 +92,7 @@ class Findings(QObject):
             write_checked(now.project, keys)
         except OSError as error:
             self._telling.trouble(
-                f"What was found cannot be kept ({error.strerror}). Free some space or check permissions.", "save"
+                f"What was found cannot be kept ({why(error)}). Free some space or check permissions.", "save"
             )
             return
         self._seen = keys

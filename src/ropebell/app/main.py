@@ -16,7 +16,7 @@ from PyQt6.QtWidgets import QApplication
 from ropebell.app import palette
 from ropebell.app.preferences import Preferences, preferences_file
 from ropebell.app.window import Window
-from ropebell.errors import UsageError
+from ropebell.errors import UsageError, why
 
 SWITCH_SECONDS = 0.0005
 
@@ -91,8 +91,11 @@ def take_shots(out: Path) -> int:
         (out / ".rope-bell").touch()
         (out / ".rope-bell").unlink()
     except (OSError, ValueError) as error:
-        why = getattr(error, "strerror", None) or str(error)
-        raise UsageError(f"no pictures can be written there ({why})", out, "Name another folder") from error
+        raise UsageError(
+            f"no pictures can be written there ({why(error) if isinstance(error, OSError) else error})",
+            out,
+            "Name another folder",
+        ) from error
     for path in shoot(application(), out):
         print(path)
     return 0

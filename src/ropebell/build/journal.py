@@ -15,6 +15,8 @@ from pathlib import Path
 from typing import Any, TextIO
 
 from ropebell.build.events import Event, parse_event
+from ropebell.errors import BuildError
+from ropebell.files import open_own
 
 JOURNAL = "journal.jsonl"
 # Read at a time, and the longest line.
@@ -26,11 +28,20 @@ class Journal:
 
     Args:
         folder: the build's folder, which exists.
+
+    Raises:
+        BuildError: another build is writing there.
+        OSError: it cannot be written.
     """
 
     def __init__(self, folder: Path) -> None:
-        self._file: TextIO = open(folder / JOURNAL, "a", encoding="utf-8")  # noqa: SIM115 - open for the build's life
-        fcntl.flock(self._file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        handle = open_own(folder, JOURNAL, os.O_WRONLY | os.O_APPEND)
+        self._file: TextIO = open(handle, "a", encoding="utf-8")  # noqa: SIM115 - open for the build's life
+        try:
+            fcntl.flock(self._file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError as error:
+            self._file.close()
+            raise BuildError("another build is under way in it", folder, "Name another folder") from error
         self._began = time.monotonic()
         self._writing = threading.Lock()
 

@@ -8,8 +8,8 @@ from pathlib import Path
 import numpy as np
 
 
-def new_table(path: Path, shape: tuple[int, int]) -> np.memmap:
-    """(N, R) int32 in a new file, all of its room on the disk taken.
+def new_table(path: Path, shape: tuple[int, ...]) -> np.memmap:
+    """int32 of a shape in a new file, all of its room on the disk taken.
 
     Raises:
         OSError: there is not enough; a write to the mapping would end the process instead.

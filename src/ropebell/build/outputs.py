@@ -23,8 +23,8 @@ from ropebell.build.request import Request
 from ropebell.build.thumbnail import thumbnail
 from ropebell.charts.atlas import Atlas
 from ropebell.charts.texels import Texels
-from ropebell.errors import BuildError
-from ropebell.files import write_bytes, write_json
+from ropebell.errors import BuildError, step, why
+from ropebell.files import make_folder, write_bytes, write_json
 from ropebell.level.brief import to_values
 from ropebell.level.gltf_write import LightmapPlacement, baked_glb
 from ropebell.level.model import F32, Level
@@ -109,8 +109,8 @@ def write_outputs(
     """
     out = request.out
     try:
-        (out / PAGES).mkdir(parents=True, exist_ok=True)
-        (out / LAYERS).mkdir(exist_ok=True)
+        make_folder(out / PAGES)
+        make_folder(out / LAYERS)
         pages = _write_pages(out, built, fields, request.recipe.output.format, request.workers, tick)
         placement = LightmapPlacement(
             (built.atlas.uv / built.atlas.side).astype(np.float32), built.atlas.lightmap, built.atlas.chart
@@ -131,8 +131,8 @@ def write_outputs(
         manifest.write(out)
         tick(1.0)
     except OSError as error:
-        remedy = "Free some space and build again; earlier builds are untouched"
-        raise BuildError(f"the results cannot be written ({error.strerror})", out, remedy) from error
+        remedy = f"{step(error)} and build again; earlier builds are untouched"
+        raise BuildError(f"the results cannot be written ({why(error)})", out, remedy) from error
     return manifest
 
 

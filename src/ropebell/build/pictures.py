@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from ropebell.build.journal import Journal
-from ropebell.files import remove_files, remove_own
+from ropebell.files import make_folder, remove_files, remove_own
 from ropebell.level.model import F32, I32
 
 LIVE = "live"
@@ -35,7 +35,7 @@ class Pictures:
         """Tell where the charts artifact lies that the pictures' texels belong to."""
         if not self.wanted:
             return
-        self._folder.mkdir(exist_ok=True)
+        make_folder(self._folder)
         np.save(self._folder / "target.npy", target)
         self._journal.write("table", charts=charts, cache=str(cache), target=f"{LIVE}/target.npy")
 

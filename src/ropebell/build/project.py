@@ -13,7 +13,7 @@ import tomli_w
 
 from ropebell.build.manifest import Manifest, read_manifest
 from ropebell.build.recipe import SHIPPED, Recipe, parse
-from ropebell.errors import LevelError, ProjectError, RecipeError
+from ropebell.errors import LevelError, ProjectError, RecipeError, why
 from ropebell.files import read_toml, write_text
 from ropebell.level.brief import NO_BRIEF, Brief, BriefError, LightChange, Sky, from_values, to_values
 from ropebell.level.limits import beside
@@ -149,7 +149,7 @@ class Project:
             write_text(path, tomli_w.dumps(self.as_values()))
         except OSError as error:
             remedy = "Free some space or check permissions; the file on disk is unchanged"
-            raise ProjectError(f"it cannot be saved ({error.strerror})", path, remedy) from error
+            raise ProjectError(f"it cannot be saved ({why(error)})", path, remedy) from error
 
 
 def find_project(target: Path) -> Project:
@@ -208,7 +208,7 @@ def load_project(path: Path) -> Project:
     try:
         values = read_toml(path)
     except OSError as error:
-        raise ProjectError(f"it cannot be read ({error.strerror})", path, "Check its permissions") from error
+        raise ProjectError(f"it cannot be read ({why(error)})", path, "Check its permissions") from error
     except ValueError as error:
         raise ProjectError(f"it is not valid TOML ({error})", path, "Correct the file by hand") from error
     return Project.of_values(values, path.parent)

@@ -17,7 +17,7 @@ from pathlib import Path
 from typing import Any
 
 from ropebell.build.project import PROJECT_FILE, Project, load_project
-from ropebell.errors import ProjectError
+from ropebell.errors import ProjectError, why
 from ropebell.files import write_text
 
 WINDOW_FILE = ".rope-bell-window"
@@ -103,7 +103,7 @@ def stamp(folder: Path) -> str:
         return ""
     except OSError as error:
         remedy = "Check its permissions"
-        raise ProjectError(f"it cannot be read ({error.strerror})", folder / PROJECT_FILE, remedy) from error
+        raise ProjectError(f"it cannot be read ({why(error)})", folder / PROJECT_FILE, remedy) from error
 
 
 def merge(base: Any, ours: Any, theirs: Any, place: str = "") -> tuple[Any, list[str]]:

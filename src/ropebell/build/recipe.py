@@ -7,7 +7,7 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
-from ropebell.errors import RecipeError
+from ropebell.errors import RecipeError, why
 from ropebell.files import read_toml
 
 CONVERGED: Literal["converged"] = "converged"
@@ -164,7 +164,7 @@ def load(name_or_file: str) -> Recipe:
     try:
         values = read_toml(path)
     except OSError as error:
-        raise RecipeError(f"it cannot be read ({error.strerror})", path, "Check the path") from error
+        raise RecipeError(f"it cannot be read ({why(error)})", path, "Check the path") from error
     except ValueError as error:
         raise RecipeError(f"it is not valid TOML ({error})", path, "Correct the file") from error
     return parse({"name": path.stem, **values}, str(path))

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import contextlib
+import json
 import os
+import signal
 import subprocess
 import threading
 import time
@@ -16,6 +18,7 @@ from ropebell.build.request import Request
 from ropebell.build.result import Outcome, outcome
 from ropebell.build.standby import ahead_line
 from ropebell.build.worker import STDERR
+from ropebell.files import make_folder
 from ropebell.interpreter import own_command
 
 # After asking a build to stop, it is left this long before it is ended.
@@ -26,7 +29,7 @@ def _start(*arguments: str) -> subprocess.Popen[bytes]:
     return subprocess.Popen(
         own_command("ropebell.build.worker", *arguments),
         stdin=subprocess.PIPE,
-        stdout=subprocess.DEVNULL,
+        stdout=subprocess.PIPE,
         stderr=subprocess.DEVNULL,
         start_new_session=True,
     )
@@ -84,11 +87,14 @@ class BuildProcess:
         request.out.mkdir(parents=True, exist_ok=True)
         self._reader = Reader(request.out / JOURNAL)
         self._asked: float | None = None
+        self._ended: Outcome | None = None
         self._process = (standby.take() if standby is not None else None) or _start()
         assert self._process.stdin is not None
+        self._pipe = self._process.stdin
+        # Left open: the build ends when this end of the pipe is gone, however that happens.
         with contextlib.suppress(BrokenPipeError):
-            self._process.stdin.write(request.to_json().encode() + b"\n")
-            self._process.stdin.close()
+            self._pipe.write(request.to_json().encode() + b"\n")
+            self._pipe.flush()
 
     @property
     def pid(self) -> int:
@@ -111,12 +117,31 @@ class BuildProcess:
             if self._asked is not None and time.monotonic() - self._asked > STOP_PATIENCE:
                 self.kill()
             return None
+        if self._ended is None:
+            self._ended = self._how_it_ended()
+        return self._ended
+
+    def _how_it_ended(self) -> Outcome:
         self._end_children()
+        with contextlib.suppress(OSError):
+            self._pipe.close()
         self._tidy()
-        found = outcome(self.request.out)
+        found = self._last_word() or outcome(self.request.out)
         if found.state in ("died", "running") and self._asked is not None:
             return Outcome("stopped", "stopped on request")
+        if found.state == "running":  # but this one is not: the folder is another's
+            return Outcome("failed", "Another build is under way in its folder. Name another folder.")
+        if found.state == "died":
+            return Outcome("died", died_of(self._process.returncode))
         return found
+
+    def _last_word(self) -> Outcome | None:
+        """What the process said in ending that its journal could not take."""
+        assert self._process.stdout is not None
+        with contextlib.suppress(OSError, ValueError, KeyError, TypeError):
+            said = json.loads(self._process.stdout.read())
+            return Outcome(str(said["outcome"]), str(said["message"]))
+        return None
 
     def kill(self) -> None:
         """End the process and whatever it started, at once."""
@@ -143,13 +168,26 @@ class BuildProcess:
         return self._process.returncode
 
 
+def died_of(status: int) -> str:
+    """Why a build process vanished, as far as its exit status tells."""
+    kept = "Finished stages are kept."
+    if status >= 0:
+        return f"The build process ended with status {status} before it was done. {kept}"
+    name = signal.Signals(-status).name if -status in {s.value for s in signal.Signals} else f"signal {-status}"
+    if -status in (signal.SIGKILL, signal.SIGABRT, signal.SIGBUS, signal.SIGSEGV):
+        memory = "the most likely reason is that memory ran out: lower the density or set limits.memory_mb"
+        return f"The build process was ended by {name}; {memory}. {kept}"
+    return f"The build process was ended by {name}. {kept}"
+
+
 def next_build_folder(builds: Path) -> Path:
     """A fresh numbered folder below `builds`, created; numbers are never used twice.
 
     Raises:
         OSError: the folder cannot be made.
     """
-    builds.mkdir(parents=True, exist_ok=True)
+    builds.parent.mkdir(parents=True, exist_ok=True)
+    make_folder(builds)
     taken = [int(p.name) for p in builds.iterdir() if p.name.isdigit()]
     number = max(taken, default=0) + 1
     while True:

@@ -19,7 +19,7 @@ from ropebell.build.project import Project, find_project
 from ropebell.build.recipe import with_value
 from ropebell.build.request import Request
 from ropebell.demo.write import write_demo
-from ropebell.errors import Stopped, UsageError
+from ropebell.errors import Stopped, UsageError, why
 from ropebell.files import remove_own
 from ropebell.level.brief import LightChange
 
@@ -87,7 +87,7 @@ def write_demo_with_days(folder: Path, told: Callable[[int, int], None], today: 
         raise
     except OSError as error:
         remedy = "Free some space or name another folder"
-        raise UsageError(f"the sample's builds cannot be written ({error.strerror})", folder, remedy) from error
+        raise UsageError(f"the sample's builds cannot be written ({why(error)})", folder, remedy) from error
     return folder
 
 

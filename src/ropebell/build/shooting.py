@@ -95,7 +95,7 @@ def _tables(
         memory.watch(hits)
         return hits, np.lib.format.open_memmap(folder / "done.npy", mode="r+")
     hits = new_table(folder / "hits.npy", shape)
-    done = np.lib.format.open_memmap(folder / "done.npy", mode="w+", dtype=np.int32, shape=shape[:1])
+    done = new_table(folder / "done.npy", shape[:1])
     memory.watch(hits)
     step = max(FILLED_AT_ONCE // (4 * shape[1]), 1)  # stays interruptible, and lets memory be given back meanwhile
     for first in range(0, len(hits), step):

@@ -23,7 +23,7 @@ from ropebell.build.recipe import Recipe
 from ropebell.build.request import Request
 from ropebell.build.stage_log import StageLog
 from ropebell.build.store import Artifact, Store
-from ropebell.errors import BuildError, Stopped
+from ropebell.errors import BuildError, Stopped, why
 from ropebell.level.brief import Brief
 from ropebell.level.scene import Scene
 
@@ -130,7 +130,7 @@ class SkyFile:
         try:
             return hashlib.sha256(self.path.read_bytes()).hexdigest()
         except OSError as error:
-            what = f"the sky picture cannot be read ({error.strerror})"
+            what = f"the sky picture cannot be read ({why(error)})"
             raise BuildError(what, self.path, "Choose another") from error
 
 

@@ -25,7 +25,7 @@ import xxhash
 from numpy.typing import NDArray
 
 from ropebell.digest import digest_of
-from ropebell.errors import BuildError
+from ropebell.errors import BuildError, step, why
 from ropebell.files import own_size, remove_files, remove_own
 
 META, BEGUN, LOCK, AT_WORK = "meta.json", "begun.json", "lock", ".at-work"
@@ -331,8 +331,8 @@ class Store:
         os.replace(part, place / BEGUN)
 
     def _unwritable(self, error: OSError) -> BuildError:
-        remedy = "Free some space, or move the cache, and build again; earlier builds and what was shot are kept"
-        return BuildError(f"the cache cannot be written ({error.strerror})", self.folder, remedy)
+        remedy = f"{step(error)}, or move the cache, and build again; earlier builds and what was shot are kept"
+        return BuildError(f"the cache cannot be written ({why(error)})", self.folder, remedy)
 
     @contextmanager
     def at_work(self) -> Iterator[None]:

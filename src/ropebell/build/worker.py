@@ -7,6 +7,7 @@ stop and leaves: every artifact is written whole, so nothing half-done stays beh
 from __future__ import annotations
 
 import contextlib
+import json
 import os
 import signal
 import sys
@@ -20,7 +21,8 @@ from ropebell.build.pictures import Pictures
 from ropebell.build.pipeline import build
 from ropebell.build.request import Request
 from ropebell.build.standby import wanted, warm
-from ropebell.errors import RopeBellError, Stopped
+from ropebell.errors import BuildError, RopeBellError, Stopped, step, why
+from ropebell.files import open_own
 
 EXIT_DONE, EXIT_FAILED, EXIT_TRIPWIRE, EXIT_STOPPED = 0, 3, 4, 130
 PATIENCE = 0.5
@@ -28,10 +30,14 @@ STDERR = "stderr.txt"
 
 
 class _Ending:
-    """Decides a build's one final state: the first word counts."""
+    """Decides a build's one final state: the first word counts.
 
-    def __init__(self, journal: Journal) -> None:
-        self._journal, self._lock, self._said = journal, threading.Lock(), False
+    Args:
+        pipe: where it is said if the journal cannot take it, as on a full disk; None: nowhere else.
+    """
+
+    def __init__(self, journal: Journal, pipe: int | None) -> None:
+        self._journal, self._pipe, self._lock, self._said = journal, pipe, threading.Lock(), False
 
     def say(self, outcome: str, code: int, **values: object) -> int:
         with self._lock:
@@ -39,29 +45,45 @@ class _Ending:
                 # Another thread is ending this process.
                 threading.Event().wait()
             self._said = True
-            self._journal.write("end", outcome=outcome, **values)
-            self._journal.close()
+            try:
+                self._journal.write("end", outcome=outcome, **values)
+                self._journal.close()
+            except OSError:
+                last_word(self._pipe, outcome, str(values.get("message", "")))
         return code
 
 
-def run(request: Request, gentle: bool = True) -> int:
+def last_word(pipe: int | None, outcome: str, message: str) -> None:
+    """Say how a build ended to whoever waits for it, where no file can take it."""
+    if pipe is not None:
+        with contextlib.suppress(OSError):
+            os.write(pipe, json.dumps({"outcome": outcome, "message": message}).encode())
+
+
+def run(request: Request, gentle: bool = True, orphaned: int | None = None, pipe: int | None = None) -> int:
     """Carry out a build in this process.
 
     Args:
         gentle: lower this process's priority, so that the window stays quick.
+        orphaned: a pipe that ends when whoever wants the build is gone, and then nobody does; None: somebody does.
+        pipe: where the end is said if the journal cannot take it.
 
     Returns:
         The exit status of the contract: 0 done, 3 failed, 4 tripwire, 130 stopped.
     """
     request.out.mkdir(parents=True, exist_ok=True)
-    journal = Journal(request.out)
-    ending = _Ending(journal)
+    try:
+        journal = Journal(request.out)
+    except BuildError as error:
+        last_word(pipe, "failed", str(error))
+        return 2
+    ending = _Ending(journal, pipe)
     stop = threading.Event()
-    _listen(stop, ending, request.out)
+    _listen(stop, ending, request.out, orphaned)
     if gentle:
         os.nice(max(15 - os.nice(0), 0))
-    journal.write("begin", pid=os.getpid(), request=request.to_json())
     try:
+        journal.write("begin", pid=os.getpid(), request=request.to_json())
         manifest = build(request, journal, lambda: Stopped() if stop.is_set() else None)
         return ending.say("done", EXIT_DONE, seconds=manifest.total_seconds)
     except Stopped as stopped:
@@ -70,6 +92,9 @@ def run(request: Request, gentle: bool = True) -> int:
         return ending.say("stopped", EXIT_STOPPED, message=stopped.detail)
     except RopeBellError as error:
         return ending.say("failed", EXIT_FAILED if error.exit_code == 3 else error.exit_code, message=str(error))
+    except OSError as error:
+        where = error.filename or request.out
+        return ending.say("failed", EXIT_FAILED, message=str(BuildError(why(error), where, step(error))))
     except MemoryError:
         message = "There is not enough memory. Lower the density or the gather rays, or set limits.memory_mb."
         return ending.say("failed", EXIT_FAILED, message=message)
@@ -80,8 +105,8 @@ def run(request: Request, gentle: bool = True) -> int:
         Pictures.clear(request.out)
 
 
-def _listen(stop: threading.Event, ending: _Ending, out: Path) -> None:
-    """Turn signals into a wish to stop, and insist after a while."""
+def _listen(stop: threading.Event, ending: _Ending, out: Path, orphaned: int | None) -> None:
+    """Turn signals, and the end of a pipe, into a wish to stop, and insist after a while."""
 
     def insist() -> None:
         ending.say("stopped", EXIT_STOPPED, message="stopped on request")
@@ -89,16 +114,24 @@ def _listen(stop: threading.Event, ending: _Ending, out: Path) -> None:
         Pictures.clear(out)
         os._exit(EXIT_STOPPED)
 
-    def wanted(_signal: int, _frame: FrameType | None) -> None:
+    def wanted(_signal: int = 0, _frame: FrameType | None = None) -> None:
         if not stop.is_set():
             stop.set()
             timer = threading.Timer(PATIENCE, insist)
             timer.daemon = True
             timer.start()
 
+    def watch(pipe: int) -> None:
+        with contextlib.suppress(OSError):
+            while os.read(pipe, 1 << 10):
+                pass
+        wanted()
+
     if threading.current_thread() is threading.main_thread():
         signal.signal(signal.SIGTERM, wanted)
         signal.signal(signal.SIGINT, wanted)
+    if orphaned is not None:
+        threading.Thread(target=watch, args=(orphaned,), name="orphaned", daemon=True).start()
 
 
 def main() -> int:
@@ -110,14 +143,17 @@ def main() -> int:
     if not line:
         return EXIT_DONE  # not needed after all
     request = Request.from_json(line)
-    with contextlib.suppress(OSError):
-        sys.stdin.close()
-    request.out.mkdir(parents=True, exist_ok=True)
-    log = os.open(request.out / STDERR, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o644)
-    os.dup2(log, 1)
-    os.dup2(log, 2)
-    os.close(log)
-    return run(request)
+    pipe = os.dup(1)
+    try:
+        request.out.mkdir(parents=True, exist_ok=True)
+        log = open_own(request.out, STDERR, os.O_WRONLY | os.O_TRUNC)
+        os.dup2(log, 1)
+        os.dup2(log, 2)
+        os.close(log)
+        return run(request, orphaned=sys.stdin.fileno(), pipe=pipe)
+    except OSError as error:
+        last_word(pipe, "failed", str(BuildError(why(error), error.filename or request.out, step(error))))
+        return EXIT_FAILED
 
 
 if __name__ == "__main__":

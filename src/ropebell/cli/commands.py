@@ -13,7 +13,9 @@ from typing import Any
 
 import numpy as np
 
+from ropebell.build.claim import claimed
 from ropebell.build.events import Event, Progress, Warned
+from ropebell.build.journal import is_alive
 from ropebell.build.manifest import read_manifest
 from ropebell.build.meter import Meter, Reading
 from ropebell.build.mover import SIDES, Lightmapped, MoverLight, mover_light
@@ -27,7 +29,7 @@ from ropebell.build.runner import BuildProcess
 from ropebell.build.sample_days import write_demo_with_days
 from ropebell.checks.run import check as run_checks
 from ropebell.demo.write import write_demo
-from ropebell.errors import Stopped, UsageError
+from ropebell.errors import Stopped, UsageError, step, why
 from ropebell.level.finding import Finding
 from ropebell.level.open import LEVEL_SUFFIXES, open_level
 from ropebell.light.rays import RaySpace
@@ -96,14 +98,17 @@ def bake(level: Path, out: Path, recipe_name: str | None, settings: list[str], s
     picture = None if sky is not None else project.sky_picture
     if min(color) < 0:
         raise UsageError("a sky cannot be negative", "--sky", "Use numbers of 0 or more")
-    kept = _make_room(out)
-    if kept is not None:
-        print(f"ropebell: the build that was in {out} is kept as {kept}", file=sys.stderr)
     request = Request(path, out, project.cache, recipe, color, project.brief, project.tables, picture, pictures=False)
+    sources = [path, project.folder / PROJECT_FILE, *project.tables, *([picture] if picture is not None else [])]
     try:
-        process = BuildProcess(request)
+        with claimed(out, sources) as kept:
+            if kept is not None:
+                print(f"ropebell: the build that was in {out} is kept as {kept}", file=sys.stderr)
+            process = BuildProcess(request)
+            while process.poll() is None and not is_alive(out):
+                time.sleep(0.01)
     except OSError as error:
-        raise UsageError(f"it cannot be written to ({error.strerror})", out, "Name another folder") from error
+        raise UsageError(f"it cannot be written to ({why(error)})", out, step(error)) from error
     ended = _follow(process, quiet=as_json or not sys.stderr.isatty())
     return _report(ended, process, out, as_json)
 
@@ -116,19 +121,6 @@ def open_level_quickly(path: Path) -> None:
     """
     if path.suffix.lower() not in LEVEL_SUFFIXES or not path.is_file():
         open_level(path)
-
-
-def _make_room(out: Path) -> Path | None:
-    """Move an earlier build out of the way; nothing is overwritten. Returns where it went."""
-    if out.exists() and not out.is_dir():
-        raise UsageError("it is a file, not a folder", out, "Name a folder for the build")
-    if not out.is_dir() or not any((out / name).exists() for name in ("manifest.json", "journal.jsonl")):
-        return None
-    number = 1
-    while (kept := out.with_name(f"{out.name}.before-{number}")).exists():
-        number += 1
-    out.rename(kept)
-    return kept
 
 
 def _follow(process: BuildProcess, quiet: bool) -> Outcome:

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 import ropebell
-from ropebell.errors import RopeBellError, UsageError
+from ropebell.errors import RopeBellError, UsageError, why
 from ropebell.files import temporary_beside, write_text
 from ropebell.interpreter import isolate
 
@@ -151,9 +151,10 @@ def _try(path: Path) -> None:
         part.touch()
         part.unlink()
     except (OSError, ValueError) as error:
-        why = getattr(error, "strerror", None) or str(error)
         raise UsageError(
-            f"it cannot be written ({why})", path, "Name another file, in a folder that is there"
+            f"it cannot be written ({why(error) if isinstance(error, OSError) else error})",
+            path,
+            "Name another file, in a folder that is there",
         ) from error
 
 
@@ -192,7 +193,7 @@ def _accuracy(out: Path | None, as_json: bool) -> int:
         try:
             write_text(out, page)
         except OSError as error:
-            raise UsageError(f"it cannot be written ({error.strerror})", out, "Name another file") from error
+            raise UsageError(f"it cannot be written ({why(error)})", out, "Name another file") from error
     if as_json:
         print(json.dumps(accuracy.as_json(found, noise)))
     elif out is None:

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import ropebell
 from ropebell.demo.tide_mill import tide_mill
-from ropebell.errors import UsageError
+from ropebell.errors import UsageError, why
 from ropebell.files import write_bytes, write_text
 from ropebell.level.gltf_write import plain_glb
 
@@ -106,7 +106,5 @@ def write_demo(folder: Path, halls: int = 1) -> Path:
             if not (folder / "emitters" / name).exists():
                 write_text(folder / "emitters" / name, text)
     except OSError as error:
-        raise UsageError(
-            f"the sample level cannot be written ({error.strerror})", folder, "Name another folder"
-        ) from error
+        raise UsageError(f"the sample level cannot be written ({why(error)})", folder, "Name another folder") from error
     return folder

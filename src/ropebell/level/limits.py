@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from urllib.parse import unquote
 
-from ropebell.errors import LevelError
+from ropebell.errors import LevelError, why
 
 MAX_FILE_BYTES = 2 << 30
 MAX_JSON_BYTES = 256 << 20
@@ -36,7 +36,7 @@ def read_limited(path: Path, most: int = MAX_FILE_BYTES) -> bytes:
             )
         return path.read_bytes()
     except OSError as error:
-        raise LevelError(f"it cannot be read ({error.strerror or error})", path, "Check its permissions") from error
+        raise LevelError(f"it cannot be read ({why(error)})", path, "Check its permissions") from error
     except ValueError as error:  # a null byte in the name
         raise LevelError("its name is not a possible file name", repr(str(path)), "Rename the file") from error
 
