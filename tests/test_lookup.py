@@ -167,8 +167,7 @@ def test_rays_below_their_own_face_do_not_count() -> None:
     samples = find_open_samples(surface, space, texels, atlas, 1, lambda _: None)
     rows = np.flatnonzero(samples.count > 0)[::50].astype(np.int32)
     origins, ways = (np.empty((len(rows) * 16, 3), np.float32) for _ in range(2))
-    make_rays(surface.vertices, surface.normals, surface.faces, surface.extent, samples.count, samples.triangle,
-              samples.weights, samples.key, rows, plain_points(0, 16), 1, origins, ways)  # fmt: skip
+    make_rays(surface.ground, samples.spots, rows, plain_points(0, 16), 1, origins, ways)
     length = np.linalg.norm(ways, axis=1)
     assert set(np.round(length, 5).tolist()) <= {0.0, 1.0} and (length > 0.5).mean() > 0.95
     faces = np.array([np.repeat(surface.faces[texels.owner[i]][None], 16, axis=0) for i in rows]).reshape(-1, 3)

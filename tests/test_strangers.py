@@ -178,7 +178,7 @@ def test_a_face_of_very_many_corners_is_refused(tmp_path: Path) -> None:
 @pytest.mark.parametrize(
     "arguments",
     [["accuracy", "--out", "{}/nowhere/a.md"], ["bench", "--plot", "{}/nowhere/a.svg"], ["bench", "--scale", "nan"],
-     ["bench", "--scale", "inf"], ["shots", "--out", "{}/file/pictures"]],
+     ["bench", "--scale", "inf"]],
 )  # fmt: skip
 def test_a_place_that_cannot_be_written_is_told_before_the_work(
     tmp_path: Path, capsys: pytest.CaptureFixture[str], arguments: list[str]

@@ -24,6 +24,7 @@ from ropebell.app.strip import Strip
 from ropebell.app.window import Window
 from ropebell.build.result import Outcome
 from ropebell.build.stale import Stale
+from ropebell.cli.main import main
 from ropebell.demo.builder import LevelBuilder, aimed
 from ropebell.level.model import Light
 
@@ -281,3 +282,11 @@ def test_what_each_bounce_adds_is_told_in_shares() -> None:
     faint = bounce_words([95.0, 4.8, 0.15, 0.05])
     assert faint.endswith("bounces add 4.8, 0.15 %; the 1 after them 0.05 %.")
     assert bounce_words([5.0]) == bounce_words([]) == bounce_words([0.0, 0.0]) == ""
+
+
+def test_pictures_that_cannot_be_written_are_told_before_the_work(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    (tmp_path / "file").write_text("")
+    assert main(["shots", "--out", str(tmp_path / "file" / "pictures")]) == 2
+    assert len(capsys.readouterr().err.strip().splitlines()) == 1

@@ -172,12 +172,12 @@ def died_of(status: int) -> str:
     """Why a build process vanished, as far as its exit status tells."""
     kept = "Finished stages are kept."
     if status >= 0:
-        return f"The build process ended with status {status} before it was done. {kept}"
+        return f"The build process vanished with status {status} before it was done. {kept}"
     name = signal.Signals(-status).name if -status in {s.value for s in signal.Signals} else f"signal {-status}"
     if -status in (signal.SIGKILL, signal.SIGABRT, signal.SIGBUS, signal.SIGSEGV):
         memory = "the most likely reason is that memory ran out: lower the density or set limits.memory_mb"
-        return f"The build process was ended by {name}; {memory}. {kept}"
-    return f"The build process was ended by {name}. {kept}"
+        return f"The build process vanished: it was ended by {name}; {memory}. {kept}"
+    return f"The build process vanished: it was ended by {name}. {kept}"
 
 
 def next_build_folder(builds: Path) -> Path:
