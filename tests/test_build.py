@@ -253,7 +253,7 @@ def test_a_full_disk_fails_the_build_and_leaves_no_manifest(tmp_path: Path, monk
         raise OSError(28, "No space left on device")
 
     monkeypatch.setattr(outputs, "write_bytes", full)
-    with pytest.raises(BuildError, match="No space left"):
+    with pytest.raises(BuildError, match="the disk is full"):
         bake(lit_room(tmp_path), recipe("sketch"))
     assert not (tmp_path / "out" / "manifest.json").exists()
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 import os
 import platform
-import subprocess
 import tempfile
 import time
 from collections.abc import Callable
@@ -31,7 +30,6 @@ from ropebell.charts.texels import Texels, make_texels
 from ropebell.checks.run import check
 from ropebell.demo.write import LEVEL_NAME, write_demo
 from ropebell.errors import BuildError
-from ropebell.interpreter import own_command
 from ropebell.level.brief import Brief, LightChange, Mark
 from ropebell.level.model import F32, Level, Primitive
 from ropebell.level.open import open_level
@@ -201,12 +199,7 @@ def _relight_waiting(level: Path, folder: Path, recipe: Recipe) -> dict[str, Any
         brief = Brief(lights={LAMP: LightChange(strength)} if strength else {})
         request = Request(level, folder / f"waiting-{number}", cache, recipe, SKY, brief, pictures=False)
         began = time.perf_counter()
-        process = BuildProcess(request, standby)
-        while (ended := process.poll()) is None:
-            time.sleep(0.01)
-        times.append(time.perf_counter() - began)
-        if ended.state != "done":
-            raise BuildError(f"a build ended as {ended.state}", request.out, ended.sentence)
+        times.append(_ended(BuildProcess(request, standby), began))
     full, again = times[0], float(np.median(times[1:]))
     return {
         "full_waiting_s": round(full, 2), "relight_waiting_s": round(again, 2),
@@ -218,12 +211,17 @@ def _build(level: Path, out: Path, cache: Path, recipe: Recipe, brief: Brief) ->
     """Wall-clock seconds of a build process from start to end, and its manifest."""
     request = Request(level, out, cache, recipe, SKY, brief, pictures=False)
     began = time.perf_counter()
-    command = own_command("ropebell.build.worker")
-    done = subprocess.run(command, input=request.to_json() + "\n", text=True, capture_output=True, check=False)
+    return _ended(BuildProcess(request), began), read_manifest(out)
+
+
+def _ended(process: BuildProcess, began: float) -> float:
+    """Wall-clock seconds from a moment to the end of a build."""
+    while (ended := process.poll()) is None:
+        time.sleep(0.01)
     seconds = time.perf_counter() - began
-    if done.returncode:
-        raise BuildError(f"a build ended with {done.returncode}", out, done.stderr[-300:] or "See its journal")
-    return seconds, read_manifest(out)
+    if ended.state != "done":
+        raise BuildError(f"a build ended as {ended.state}", process.request.out, ended.sentence)
+    return seconds
 
 
 def _changed_density(level: Path, folder: Path, cache: Path, recipe: Recipe, full: float) -> dict[str, Any]:

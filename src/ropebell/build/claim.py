@@ -38,6 +38,8 @@ def claimed(out: Path, sources: Iterable[Path]) -> Iterator[Path | None]:
         OSError: it cannot be made.
     """
     out = out.resolve()
+    if out.exists() and not out.is_dir():
+        raise UsageError("it is a file, not a folder", out, "Name a folder for the build")
     for source in sources:
         if source.resolve().is_relative_to(out):
             raise UsageError(f"{source.name} lies in it, which the build reads", out, "Name another folder")
@@ -70,8 +72,6 @@ def _held(parent: Path, out: Path) -> Iterator[None]:
 def _make_room(out: Path) -> Path | None:
     if not out.exists():
         return None
-    if not out.is_dir():
-        raise UsageError("it is a file, not a folder", out, "Name a folder for the build")
     if not any(out.iterdir()):
         return None
     strange = holds_only(out, BUILD_FILES, BUILD_FOLDERS)

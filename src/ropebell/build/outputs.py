@@ -41,8 +41,8 @@ BAKED_LEVEL, THUMBNAIL, FINDINGS = (
 )
 PAGES, LAYERS = "pages", "layers"
 # What builds leave in their folders, as patterns: only these are ever removed.
-BUILD_FILES = r"(manifest|findings|probes)\.json|journal\.jsonl|level-baked\.glb|[a-z0-9]+\.(png|txt|npy)|" + (
-    r"[a-z]+-[0-9]+\.(exr|png|hdr)|\..*\.(part|exr)"
+BUILD_FILES = r"(manifest|findings|probes)\.json|journal\.jsonl|level-baked\.glb|thumbnail\.png|stderr\.txt|" + (
+    r"(|[0-9]+|target)(\.part)?\.npy|[a-z]+-[0-9]+\.(exr|png|hdr)|\..*\.(part|exr)"
 )
 BUILD_FOLDERS = rf"[0-9]+|{PAGES}|{LAYERS}|live"
 # Beside the direct light; which of them there are depends on the level and the recipe.

@@ -70,8 +70,9 @@ class Standby:
             with contextlib.suppress(ProcessLookupError, PermissionError):
                 os.killpg(process.pid, 9)  # with whatever it has started to lay out meshes
             process.wait()
-            assert process.stdin is not None
-            process.stdin.close()
+            for pipe in (process.stdin, process.stdout):
+                assert pipe is not None
+                pipe.close()
 
 
 class BuildProcess:
@@ -138,8 +139,8 @@ class BuildProcess:
     def _last_word(self) -> Outcome | None:
         """What the process said in ending that its journal could not take."""
         assert self._process.stdout is not None
-        with contextlib.suppress(OSError, ValueError, KeyError, TypeError):
-            said = json.loads(self._process.stdout.read())
+        with self._process.stdout as pipe, contextlib.suppress(OSError, ValueError, KeyError, TypeError):
+            said = json.loads(pipe.read())
             return Outcome(str(said["outcome"]), str(said["message"]))
         return None
 
