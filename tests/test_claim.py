@@ -2,24 +2,31 @@
 
 from __future__ import annotations
 
+import base64
 import json
 import os
 import signal
+import stat
 import subprocess
+import sys
+import tempfile
 import time
 from pathlib import Path
 
 import pytest
 
 from helpers import bake, floor, level_file, recipe
+from ropebell.build import standby
 from ropebell.build.claim import claimed
-from ropebell.build.journal import Journal, is_alive
+from ropebell.build.journal import Journal, is_alive, read_events
 from ropebell.build.request import Request
 from ropebell.build.runner import BuildProcess, next_build_folder
 from ropebell.cli.main import main
 from ropebell.demo.builder import LevelBuilder
 from ropebell.errors import BuildError, UsageError
+from ropebell.files import write_bytes
 from ropebell.interpreter import own_command
+from ropebell.level.gltf_write import plain_glb
 
 SKETCH = ("--recipe", "sketch", "--sky", "1,1,1")
 
@@ -145,3 +152,96 @@ def test_a_build_ends_with_whoever_wanted_it(tmp_path: Path, how: signal.Signals
         assert time.monotonic() - began < 10
         time.sleep(0.01)
     assert json.loads((out / "journal.jsonl").read_text().splitlines()[-1])["outcome"] == "stopped"
+
+
+def test_earlier_builds_are_cleared_when_asked_and_nothing_else(
+    tmp_path: Path, level: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    arguments = ["bake", str(level), "--out", str(tmp_path / "a"), *SKETCH]
+    assert [main(arguments) for _ in range(3)] == [0, 0, 0]
+    assert "--clear-earlier" in capsys.readouterr().err
+    (tmp_path / "a.before-2" / "letter.txt").write_text("dear")
+    assert main([*arguments, "--clear-earlier"]) == 0
+    assert {p.name for p in tmp_path.glob("a*")} == {"a", "a.before-2"}
+
+
+def test_what_killed_processes_left_is_cleared_later(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(tempfile, "gettempdir", lambda: str(tmp_path))
+    old, new, theirs = (tmp_path / name for name in ("ropebell-warm-old", "ropebell-warm-new", "someones"))
+    for folder in (old, new, theirs):
+        (folder / "cache").mkdir(parents=True)
+        (folder / "cache" / "a.npy").write_bytes(b"x")
+    os.utime(old, (1e9, 1e9))
+    os.utime(theirs, (1e9, 1e9))
+    standby._clear_scratch()
+    assert not old.exists() and new.is_dir() and theirs.is_dir()
+    part, fresh = (tmp_path / f".project.toml.{n * 8}.part" for n in "ab")
+    for path in (part, fresh):
+        path.write_bytes(b"half")
+    os.utime(part, (1e9, 1e9))
+    write_bytes(tmp_path / "project.toml", b"whole")
+    assert not part.exists() and fresh.exists()
+
+
+def test_saving_keeps_who_may_read_a_file(tmp_path: Path) -> None:
+    path = tmp_path / "project.toml"
+    path.write_text("x")
+    path.chmod(0o600)
+    write_bytes(path, b"y")
+    assert path.read_bytes() == b"y" and stat.S_IMODE(path.stat().st_mode) == 0o600
+
+
+@pytest.mark.parametrize("what", ["level", "project", "recipe", "manifest", "journal", "page"])
+def test_a_pipe_is_refused_wherever_a_file_is_read(tmp_path: Path, level: Path, what: str) -> None:
+    """With nobody at its other end, whoever opened one to read it would wait for ever."""
+    out = tmp_path / "out"
+    bake(level, recipe("sketch"), out, sky=(1.0, 1.0, 1.0))
+    path = {
+        "level": tmp_path / "pipe.glb", "project": tmp_path / "p" / "project.toml", "recipe": tmp_path / "r.toml",
+        "manifest": out / "manifest.json", "journal": out / "journal.jsonl", "page": out / "pages" / "page-00.exr",
+    }[what]  # fmt: skip
+    path.parent.mkdir(exist_ok=True)
+    path.unlink(missing_ok=True)
+    os.mkfifo(path)
+    if what == "journal":
+        assert read_events(out) == [] and not is_alive(out)
+        return
+    command = {
+        "level": ["check", str(path)], "project": ["check", str(path.parent)], "page": ["meter", str(out), "0,0,0"],
+        "recipe": ["bake", str(level), "--out", str(tmp_path / "b"), "--recipe", str(path)],
+        "manifest": ["meter", str(out), "0,0,0"],
+    }[what]  # fmt: skip
+    assert main(command) == 2
+
+
+def test_names_cannot_command_the_terminal(tmp_path: Path, capfd: pytest.CaptureFixture[str]) -> None:
+    b = LevelBuilder()
+    b.material("m", (0.5, 0.5, 0.5))
+    b.add("g", "floor\x1b]0;owned\x07\x9b2J", floor(4.0), "m")
+    b.add("g", "sheet HALF", floor(0.01, 1.0), "m")
+    path = tmp_path / "level.gltf"
+    glb = plain_glb(b.level(path), "test")
+    length = int.from_bytes(glb[12:16], "little")
+    document = json.loads(glb[20 : 20 + length])
+    document["buffers"][0]["uri"] = (
+        "data:application/octet-stream;base64," + base64.b64encode(glb[28 + length :]).decode()
+    )
+    path.write_text(json.dumps(document).replace("HALF", "\\ud800"))
+    assert main(["check", str(path), "--sky", "1,1,1"]) in (0, 1)
+    said = capfd.readouterr()
+    assert not set(said.out + said.err) & {"\x1b", "\x07", "\x9b"} and "\\x1b" in said.out
+    assert main(["bake", str(path), "--out", str(tmp_path / "o"), *SKETCH, "--json"]) == 0
+    assert json.loads(capfd.readouterr().out)["outcome"] == "done"
+
+
+def test_libraries_cannot_spoil_the_answer() -> None:
+    words = """if True:
+        import os
+        from ropebell.cli.said import answer_alone
+        with answer_alone():
+            os.write(1, b"a library\\n")
+            print("the answer")
+        print("and more")
+    """
+    said = subprocess.run([sys.executable, "-I", "-c", words], capture_output=True, text=True, check=True)
+    assert said.stdout == "the answer\nand more\n" and said.stderr == "a library\n"

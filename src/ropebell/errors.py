@@ -19,6 +19,11 @@ REASONS = {
 }
 
 
+def shown(text: str) -> str:
+    """Text with what a terminal would obey, or cannot show, written out."""
+    return "".join(c if c == " " or c.isprintable() else c.encode("unicode_escape").decode("ascii") for c in text)
+
+
 def why(error: OSError) -> str:
     """What the system refused, in words; never empty."""
     if error.errno is None:  # the array library says only how much it has written
@@ -46,8 +51,8 @@ class RopeBellError(Exception):
         self.what, self.where, self.remedy = what, str(where), remedy
         place = f"{where}: " if str(where) else ""
         advice = f". {remedy}." if remedy else ""
-        # Names in foreign files may hold line breaks; the message stays one line.
-        super().__init__(" ".join(f"{place}{what}{advice}".split()))
+        # Names in foreign files may hold line breaks and worse; the message stays one line of plain text.
+        super().__init__(shown(" ".join(f"{place}{what}{advice}".split())))
 
 
 class LevelError(RopeBellError):

@@ -9,12 +9,57 @@ import os
 import re
 import secrets
 import stat
+import time
 import tomllib
 from collections.abc import Iterable
+from io import BufferedReader
 from pathlib import Path
 from typing import Any
 
 MOST_TOML_BYTES = 64 << 20
+MOST_JSON_BYTES = 256 << 20
+# Parts of saves that were killed; a save takes less than this many seconds.
+STALE_SECONDS = 300.0
+
+
+def open_regular(path: Path) -> BufferedReader:
+    """Open a file for reading that is a file: a pipe or a device would be waited for, or have no end.
+
+    Raises:
+        OSError: it is not there, is no regular file, or cannot be read.
+        ValueError: no file can have that name.
+    """
+    handle = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
+    if not stat.S_ISREG(os.fstat(handle).st_mode):
+        os.close(handle)
+        raise OSError(errno.EINVAL, "it is not a regular file", str(path))
+    return os.fdopen(handle, "rb")
+
+
+def read_regular(path: Path, most: int = MOST_JSON_BYTES) -> bytes:
+    """What is in a regular file.
+
+    Raises:
+        OSError: as `open_regular`.
+        ValueError: it is larger than `most` bytes, or no file can have that name.
+    """
+    with open_regular(path) as file:
+        if os.fstat(file.fileno()).st_size > most:
+            raise ValueError(f"it has more than {most:,} bytes")
+        return file.read()
+
+
+def read_json(path: Path, most: int = MOST_JSON_BYTES) -> Any:
+    """The values of a JSON document.
+
+    Raises:
+        OSError: as `open_regular`.
+        ValueError: it is not JSON in UTF-8, or larger or deeper than any that this program reads.
+    """
+    try:
+        return json.loads(read_regular(path, most).decode("utf-8"))
+    except RecursionError as error:
+        raise ValueError("its values are nested too deeply") from error
 
 
 def temporary_beside(path: Path) -> Path:
@@ -34,11 +79,24 @@ def write_bytes(path: Path, data: bytes) -> None:
             out.write(data)
             out.flush()
             os.fsync(out.fileno())
+            with contextlib.suppress(OSError):  # a new file gets what is usual
+                os.fchmod(out.fileno(), stat.S_IMODE(os.stat(path).st_mode))
         os.replace(part, path)
     except BaseException:
         part.unlink(missing_ok=True)
         raise
     sync_folder(path.parent)
+    _clear_parts(path)
+
+
+def _clear_parts(path: Path) -> None:
+    """Remove what saves of a file that were killed have left beside it."""
+    pattern, too_old = re.compile(rf"\.{re.escape(path.name)}\.[0-9a-f]{{8}}\.part"), time.time() - STALE_SECONDS
+    with contextlib.suppress(OSError), os.scandir(path.parent) as entries:
+        for entry in entries:
+            own = pattern.fullmatch(entry.name) and entry.is_file(follow_symlinks=False)
+            if own and entry.stat(follow_symlinks=False).st_mtime < too_old:
+                os.unlink(entry.path)
 
 
 def write_text(path: Path, text: str) -> None:
@@ -53,10 +111,8 @@ def read_toml(path: Path) -> dict[str, Any]:
         OSError: it cannot be read.
         ValueError: it is not TOML, or larger or deeper than any that people write.
     """
-    if path.stat().st_size > MOST_TOML_BYTES:
-        raise ValueError(f"it has more than {MOST_TOML_BYTES:,} bytes")
     try:
-        return tomllib.loads(path.read_text(encoding="utf-8"))
+        return tomllib.loads(read_regular(path, MOST_TOML_BYTES).decode("utf-8"))
     except RecursionError as error:
         raise ValueError("its values are nested too deeply") from error
 

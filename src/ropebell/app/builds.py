@@ -6,8 +6,10 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from ropebell.app.desk import Desk
@@ -22,6 +24,7 @@ from ropebell.build.runner import BuildProcess, Standby, next_build_folder
 from ropebell.build.store import Store
 from ropebell.charts.texels import Texels
 from ropebell.errors import BuildError, step, why
+from ropebell.files import open_regular
 from ropebell.level.finding import Finding
 from ropebell.level.model import I32
 from ropebell.light.pages import to_pages
@@ -217,7 +220,7 @@ class Builds(QObject):
             if known is None:
                 return None
             try:
-                field = np.load(path, allow_pickle=False)
+                field = _loaded(path)
             except (OSError, ValueError, EOFError):
                 return None  # already replaced by a newer one
             texels, target, bare = known
@@ -276,7 +279,7 @@ class _Table:
             begun: the level as it was when the build began.
         """
         try:
-            target = np.load(out / event.target, allow_pickle=False)
+            target = _loaded(out / event.target)
         except (OSError, ValueError, EOFError):
             return
         if self.known is not None and event.charts == self._charts:
@@ -297,3 +300,10 @@ class _Table:
 
 def _within(target: I32, count: int) -> bool:
     return not len(target) or bool(target.min() >= 0 and target.max() < count)
+
+
+def _loaded(path: Path) -> NDArray[Any]:
+    """An array of a build that is under way."""
+    with open_regular(path) as file:
+        array: NDArray[Any] = np.load(file, allow_pickle=False)
+    return array

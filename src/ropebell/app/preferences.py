@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 import contextlib
-import json
 import os
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
 
 from ropebell.app.palette import TABLES
-from ropebell.files import write_json
+from ropebell.files import read_json, write_json
 
 MOST_RECENT = 10
 
@@ -52,7 +51,7 @@ class Preferences:
         """From disk; anything unusable is dropped, the damaged file is kept beside."""
         path = preferences_file()
         try:
-            values = json.loads(path.read_text(encoding="utf-8"))
+            values = read_json(path)
             recent = [r for r in values.get("recent", []) if isinstance(r, str)][:MOST_RECENT]
             look = values.get("look", "dark")
             columns = [c for c in values.get("columns", []) if isinstance(c, str)]

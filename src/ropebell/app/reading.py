@@ -270,7 +270,9 @@ def _knot(folder: Path) -> Knot:
         faults = sum(f.severity != "note" for f in m.findings)
         number, recipe = int(folder.name), m.recipe
         return Knot(number, folder, ended, m.total_seconds, recipe.draft, faults, recipe.name, m.made, m.note)
-    except RopeBellError:
+    except RopeBellError as error:
+        if ended.state == "done":
+            ended = Outcome("damaged", str(error))
         events = read_events(folder)
         faults = sum(isinstance(e, Warned) and e.severity != "note" for e in events)
         seconds = events[-1].t if events else 0.0

@@ -131,7 +131,7 @@ class Rope(QWidget):
         painter.drawEllipse(at, RADIUS + 3, RADIUS + 3)
         painter.setPen(QPen(accent, 2.6, cap=Qt.PenCapStyle.FlatCap))
         painter.setBrush(accent if knot.draft == 1 and state == "done" else sunk)
-        if state in ("failed", "died"):
+        if state in ("failed", "died", "damaged"):
             # A broken ring: two halves drawn apart.
             painter.setBrush(Qt.BrushStyle.NoBrush)
             box = QRectF(AXIS - RADIUS, y - RADIUS, 2 * RADIUS, 2 * RADIUS)

@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import json
-
 from ropebell.build.project import Project
-from ropebell.files import remove_files, write_json
+from ropebell.files import read_json, remove_files, write_json
 
 CHECKED_FILE = "checked.json"
 
@@ -13,7 +11,7 @@ CHECKED_FILE = "checked.json"
 def read_checked(project: Project) -> frozenset[str] | None:
     """Keys of the findings that were seen, None if none ever were or the file is damaged."""
     try:
-        values = json.loads((project.folder / CHECKED_FILE).read_text(encoding="utf-8"))
+        values = read_json(project.folder / CHECKED_FILE)
         return frozenset(str(key) for key in values["seen"])
     except (OSError, ValueError, KeyError, TypeError):
         return None

@@ -9,6 +9,7 @@ from __future__ import annotations
 import contextlib
 import fcntl
 import os
+import re
 import time
 from collections.abc import Iterable, Iterator
 from pathlib import Path
@@ -17,7 +18,7 @@ from ropebell.build.journal import JOURNAL, is_alive
 from ropebell.build.manifest import MANIFEST
 from ropebell.build.outputs import BUILD_FILES, BUILD_FOLDERS
 from ropebell.errors import UsageError
-from ropebell.files import holds_only
+from ropebell.files import holds_only, remove_own
 
 # Another build into a folder beside this one holds the place no longer than it takes to begin.
 PATIENCE = 60.0
@@ -86,3 +87,16 @@ def _make_room(out: Path) -> Path | None:
         number += 1
     out.rename(kept)
     return kept
+
+
+def earlier(out: Path) -> list[Path]:
+    """Earlier builds that were kept aside of a folder, oldest first."""
+    pattern = re.compile(rf"{re.escape(out.name)}\.before-([0-9]{{1,9}})")
+    found = [(int(m[1]), p) for p in out.resolve().parent.iterdir() if (m := pattern.fullmatch(p.name))]
+    return [path for _, path in sorted(found)]
+
+
+def clear_earlier(out: Path) -> list[Path]:
+    """Remove them, and return those that are gone; one that holds anything but a build stays."""
+    kept = [path for path in earlier(out) if not is_alive(path)]
+    return [path for path in kept if remove_own(path, BUILD_FILES, BUILD_FOLDERS)]

@@ -16,7 +16,7 @@ from typing import Any, TextIO
 
 from ropebell.build.events import Event, parse_event
 from ropebell.errors import BuildError
-from ropebell.files import open_own
+from ropebell.files import open_own, open_regular
 
 JOURNAL = "journal.jsonl"
 # Read at a time, and the longest line.
@@ -83,7 +83,7 @@ class Reader:
     def new_events(self) -> list[Event]:
         """Events written since the last call; a half-written last line waits, a damaged line is passed over."""
         try:
-            with open(self.path, "rb") as file:
+            with open_regular(self.path) as file:
                 file.seek(self._offset)
                 read = file.read(MOST_BYTES)
         except OSError:
@@ -102,7 +102,7 @@ def read_events(folder: Path) -> list[Event]:
 def is_alive(folder: Path) -> bool:
     """Whether a process still holds the journal of the build in `folder`."""
     try:
-        with open(folder / JOURNAL, encoding="utf-8") as file:
+        with open_regular(folder / JOURNAL) as file:
             fcntl.flock(file, fcntl.LOCK_SH | fcntl.LOCK_NB)
     except BlockingIOError:
         return True

@@ -6,7 +6,6 @@ own folder, and what cannot be so is refused in one sentence.
 
 from __future__ import annotations
 
-import json
 from collections.abc import Callable
 from pathlib import Path
 from typing import Annotated, Any
@@ -24,7 +23,7 @@ from pydantic import (
 
 from ropebell.build.recipe import Recipe
 from ropebell.errors import ProjectError
-from ropebell.files import write_json
+from ropebell.files import read_json, write_json
 from ropebell.level.brief import Brief, from_values, to_values
 from ropebell.level.finding import Finding
 from ropebell.level.model import F64
@@ -248,9 +247,7 @@ def read_manifest(folder: Path) -> Manifest:
     """
     path = folder / MANIFEST
     try:
-        if path.stat().st_size > MOST_BYTES:
-            raise ValueError(f"it has more than {MOST_BYTES:,} bytes")
-        return parse_manifest(json.loads(path.read_text(encoding="utf-8")), path)
+        return parse_manifest(read_json(path, MOST_BYTES), path)
     except OSError as error:
         remedy = "Name the folder of a build that was done"
         raise ProjectError("there is no finished build here", folder, remedy) from error

@@ -13,7 +13,7 @@ import numpy as np
 import OpenEXR
 
 from ropebell.errors import BuildError, LevelError
-from ropebell.files import temporary_beside
+from ropebell.files import open_regular, temporary_beside
 from ropebell.level.model import F32
 
 HALF_MAX = 65504.0
@@ -77,6 +77,7 @@ def read_page(path: Path, shape: tuple[int, int] | None = None, channels: int = 
         LevelError: missing, damaged, or of another shape.
     """
     try:
+        open_regular(path).close()
         with _silence(), OpenEXR.File(str(path), header_only=True) as file:
             low, high = file.header()["dataWindow"]
             declared = (int(high[1] - low[1] + 1), int(high[0] - low[0] + 1))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -13,7 +12,7 @@ from ropebell.build.fields import Glow
 from ropebell.build.outputs import Built
 from ropebell.build.request import Request
 from ropebell.errors import BuildError, ProjectError
-from ropebell.files import write_json
+from ropebell.files import read_json, write_json
 from ropebell.level.brief import Box
 from ropebell.level.finding import Finding
 from ropebell.level.sky_picture import read_sky_picture
@@ -96,7 +95,7 @@ def read_probes(folder: Path) -> Probes | None:
         return None
     remedy = "Build again, or restore the file"
     try:
-        table = json.loads(path.read_text(encoding="utf-8"))["probes"]
+        table = read_json(path)["probes"]
         position = np.array([p["position"] for p in table], dtype=np.float64).reshape(-1, 3)
         radiance = np.array([p["radiance"] for p in table], dtype=np.float64).reshape(-1, COUNT, 3)
         names = tuple(str(p["name"]) for p in table)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from pathlib import Path
@@ -253,8 +254,11 @@ def manifests(builds: Path) -> list[tuple[Path, Manifest]]:
     return found
 
 
+NUMBER = re.compile(r"[0-9]{1,9}")
+
+
 def build_folders(builds: Path) -> list[Path]:
     """The numbered build folders, oldest first."""
     if not builds.is_dir():
         return []
-    return sorted((p for p in builds.iterdir() if p.is_dir() and p.name.isdigit()), key=lambda p: int(p.name))
+    return sorted((p for p in builds.iterdir() if p.is_dir() and NUMBER.fullmatch(p.name)), key=lambda p: int(p.name))

@@ -18,7 +18,7 @@ from typing import Any
 
 from ropebell.build.project import PROJECT_FILE, Project, load_project
 from ropebell.errors import ProjectError, why
-from ropebell.files import write_text
+from ropebell.files import read_json, read_regular, write_text
 
 WINDOW_FILE = ".rope-bell-window"
 _NOTHING = object()
@@ -98,7 +98,7 @@ class ProjectFile:
 def stamp(folder: Path) -> str:
     """Digest of the project file in a folder, empty where there is none."""
     try:
-        return hashlib.sha256((folder / PROJECT_FILE).read_bytes()).hexdigest()
+        return hashlib.sha256(read_regular(folder / PROJECT_FILE)).hexdigest()
     except FileNotFoundError:
         return ""
     except OSError as error:
@@ -171,7 +171,7 @@ class WindowClaim:
     def ours(self) -> bool:
         """Whether this window still is the one that edits."""
         try:
-            return bool(json.loads(self._path.with_suffix(".token").read_text())["token"] == self._token)
+            return bool(read_json(self._path.with_suffix(".token"))["token"] == self._token)
         except FileNotFoundError:
             return True
         except (OSError, ValueError, KeyError, TypeError):

@@ -14,6 +14,7 @@ from pathlib import Path
 from ropebell.build.events import Event
 from ropebell.build.journal import JOURNAL, Reader
 from ropebell.build.pictures import Pictures
+from ropebell.build.project import NUMBER
 from ropebell.build.request import Request
 from ropebell.build.result import Outcome, outcome
 from ropebell.build.standby import ahead_line
@@ -23,6 +24,8 @@ from ropebell.interpreter import own_command
 
 # After asking a build to stop, it is left this long before it is ended.
 STOP_PATIENCE = 0.85
+# A waiting process that is sent away has so long to clear up.
+LEAVE_PATIENCE = 0.4
 
 
 def _start(*arguments: str) -> subprocess.Popen[bytes]:
@@ -68,7 +71,10 @@ class Standby:
         process = self.take()
         if process is not None:
             with contextlib.suppress(ProcessLookupError, PermissionError):
-                os.killpg(process.pid, 9)  # with whatever it has started to lay out meshes
+                os.killpg(process.pid, signal.SIGTERM)  # with whatever it has started to lay out meshes
+                with contextlib.suppress(subprocess.TimeoutExpired):
+                    process.wait(LEAVE_PATIENCE)
+                os.killpg(process.pid, signal.SIGKILL)
             process.wait()
             for pipe in (process.stdin, process.stdout):
                 assert pipe is not None
@@ -189,7 +195,7 @@ def next_build_folder(builds: Path) -> Path:
     """
     builds.parent.mkdir(parents=True, exist_ok=True)
     make_folder(builds)
-    taken = [int(p.name) for p in builds.iterdir() if p.name.isdigit()]
+    taken = [int(p.name) for p in builds.iterdir() if NUMBER.fullmatch(p.name)]
     number = max(taken, default=0) + 1
     while True:
         folder = builds / f"{number:04d}"

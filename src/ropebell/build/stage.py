@@ -23,8 +23,9 @@ from ropebell.build.recipe import Recipe
 from ropebell.build.request import Request
 from ropebell.build.stage_log import StageLog
 from ropebell.build.store import Artifact, Store
-from ropebell.errors import BuildError, Stopped, why
+from ropebell.errors import BuildError, Stopped
 from ropebell.level.brief import Brief
+from ropebell.level.limits import read_limited
 from ropebell.level.scene import Scene
 
 Given = TypeVar("Given")
@@ -125,13 +126,9 @@ class SkyFile:
         """Names what is in it.
 
         Raises:
-            BuildError: the picture cannot be read.
+            LevelError: the picture cannot be read.
         """
-        try:
-            return hashlib.sha256(self.path.read_bytes()).hexdigest()
-        except OSError as error:
-            what = f"the sky picture cannot be read ({why(error)})"
-            raise BuildError(what, self.path, "Choose another") from error
+        return hashlib.sha256(read_limited(self.path)).hexdigest()
 
 
 @dataclass(frozen=True)

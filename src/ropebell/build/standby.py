@@ -8,6 +8,7 @@ import json
 import os
 import select
 import tempfile
+import time
 from dataclasses import replace
 from pathlib import Path
 
@@ -21,6 +22,7 @@ from ropebell.build.request import Request
 from ropebell.build.store import Store
 from ropebell.charts.shapes import placed_shapes
 from ropebell.errors import Stopped
+from ropebell.files import STALE_SECONDS, remove_own
 from ropebell.level.cutouts import Cutouts
 from ropebell.level.emission_picture import EmissionPicture
 from ropebell.level.open import open_level
@@ -45,6 +47,8 @@ usemtl glow
 f 1/1 4/4 6/3 5/2
 f 5/1 6/2 7/3
 """
+
+SCRATCH = "ropebell-warm-"
 
 
 def ahead_line(level: Path, cache: Path) -> bytes:
@@ -105,7 +109,8 @@ def lay_out(level: Path, cache: Path, lines: _Lines) -> None:
 
 def warm() -> None:
     """Load every kernel by building a tiny level; compiles them where they never ran before."""
-    with tempfile.TemporaryDirectory(prefix="ropebell-warm-") as scratch:
+    _clear_scratch()
+    with tempfile.TemporaryDirectory(prefix=SCRATCH) as scratch:
         folder = Path(scratch)
         (folder / "warm.mtl").write_text("newmtl a\nKd 0.5 0.5 0.5\nnewmtl glow\nKe 1 1 1\n")
         (folder / "warm.obj").write_text(WARM_LEVEL)
@@ -124,6 +129,15 @@ def warm() -> None:
             finally:
                 journal.close()
         _warm_lights()
+
+
+def _clear_scratch() -> None:
+    """Remove what processes that were killed in getting ready have left."""
+    for left in Path(tempfile.gettempdir()).glob(f"{SCRATCH}*"):
+        with contextlib.suppress(OSError):
+            state = left.lstat()
+            if state.st_uid == os.getuid() and state.st_mtime < time.time() - STALE_SECONDS:
+                remove_own(left, ".+", ".+")
 
 
 def _warm_lights() -> None:

@@ -26,7 +26,7 @@ from numpy.typing import NDArray
 
 from ropebell.digest import digest_of
 from ropebell.errors import BuildError, step, why
-from ropebell.files import own_size, remove_files, remove_own
+from ropebell.files import open_regular, own_size, read_json, remove_files, remove_own
 
 META, BEGUN, LOCK, AT_WORK = "meta.json", "begun.json", "lock", ".at-work"
 # Of how artifacts are kept; others are made again.
@@ -139,7 +139,7 @@ class Store:
         remove_own(aside, FILES)
 
     def _read(self, place: Path, fits: Fits | None) -> Artifact:
-        listed = json.loads((place / META).read_text(encoding="utf-8"))
+        listed = read_json(place / META)
         if listed["format"] != FORMAT or listed["sum"] != _sum_of(listed):
             raise ValueError("of another version, or not what was written")
         arrays = {name: self._load(place, name, *of) for name, of in dict(listed["arrays"]).items()}
@@ -157,6 +157,7 @@ class Store:
         path = place / f"{name}.npy"
         # Mapped copy-on-write: kernels are compiled once for writable arrays, and the file is never written.
         # Empty files cannot be mapped.
+        open_regular(path).close()
         array: NDArray[Any] = np.load(path, mmap_mode="c" if 0 not in shape else None, allow_pickle=False)
         if [array.dtype.str, list(array.shape)] != [dtype, shape] or not array.flags.c_contiguous:
             raise ValueError(f"{name} is {array.dtype.str} {array.shape}, not {dtype} {shape}")
@@ -235,7 +236,7 @@ class Store:
         if place.is_symlink():
             return None
         try:
-            state = json.loads((place / BEGUN).read_text(encoding="utf-8"))
+            state = read_json(place / BEGUN)
             if state["format"] != FORMAT:
                 return None
             if state["boot"] != _boot() and not state["synced"]:
@@ -388,7 +389,7 @@ def _sum_of(listed: dict[str, Any]) -> str:
 
 def _checksum(path: Path) -> str:
     """Of a file, whole; of one that has not changed since it was last read, without reading it again."""
-    with open(path, "rb") as file:
+    with open_regular(path) as file:
         state = os.fstat(file.fileno())
         key = (state.st_dev, state.st_ino, state.st_mtime_ns, state.st_size)
         if key not in _whole:

@@ -138,6 +138,8 @@ def main() -> int:
     """Read a request from standard input and carry it out; with `--standby`, get ready first."""
     if "--standby" in sys.argv:
         os.nice(10)
+        # Sent away while it gets ready, it clears up behind itself.
+        signal.signal(signal.SIGTERM, lambda _signal, _frame: sys.exit(EXIT_DONE))
         warm()
     line = wanted(sys.stdin.fileno())
     if not line:

@@ -13,7 +13,7 @@ from typing import Any
 
 import numpy as np
 
-from ropebell.build.claim import claimed
+from ropebell.build.claim import claimed, clear_earlier, earlier
 from ropebell.build.events import Event, Progress, Warned
 from ropebell.build.journal import is_alive
 from ropebell.build.manifest import read_manifest
@@ -28,12 +28,14 @@ from ropebell.build.result import Outcome, open_result
 from ropebell.build.runner import BuildProcess
 from ropebell.build.sample_days import write_demo_with_days
 from ropebell.checks.run import check as run_checks
+from ropebell.cli.said import say
 from ropebell.demo.write import write_demo
 from ropebell.errors import Stopped, UsageError, step, why
 from ropebell.level.finding import Finding
 from ropebell.level.open import LEVEL_SUFFIXES, open_level
 from ropebell.light.rays import RaySpace
 
+CLEARING = "bake with --clear-earlier removes such once a build is done"
 EXITS = {"done": 0, "failed": 3, "died": 3, "tripwire": 4, "stopped": 130}
 Color = tuple[float, float, float]
 
@@ -75,7 +77,7 @@ def check(level: Path, sky: Color | None, as_json: bool) -> int:
         print(json.dumps({"level": str(path), "errors": errors, "findings": [f.as_json() for f in findings]}))
     else:
         for finding in findings:
-            print(_finding_line(finding))
+            say(_finding_line(finding))
         print(f"{len(findings)} findings, {errors} errors")
     return 1 if errors else 0
 
@@ -86,7 +88,9 @@ def _finding_line(finding: Finding) -> str:
     return f"{finding.severity} ({finding.kind}){what} {finding.reason}{place} {finding.remedy}."
 
 
-def bake(level: Path, out: Path, recipe_name: str | None, settings: list[str], sky: Color | None, as_json: bool) -> int:
+def bake(
+    level: Path, out: Path, recipe_name: str | None, settings: list[str], sky: Color | None, clear: bool, as_json: bool
+) -> int:
     """`ropebell bake`: builds in a process of its own and follows it."""
     project = _project_of(level)
     path = project.level
@@ -103,13 +107,18 @@ def bake(level: Path, out: Path, recipe_name: str | None, settings: list[str], s
     try:
         with claimed(out, sources) as kept:
             if kept is not None:
-                print(f"ropebell: the build that was in {out} is kept as {kept}", file=sys.stderr)
+                count = len(earlier(out))
+                more = f", the last of {count}" if count > 1 else ""
+                say(f"ropebell: the build that was in {out} is kept as {kept}{more}; {CLEARING}", aside=True)
             process = BuildProcess(request)
             while process.poll() is None and not is_alive(out):
                 time.sleep(0.01)
     except OSError as error:
         raise UsageError(f"it cannot be written to ({why(error)})", out, step(error)) from error
     ended = _follow(process, quiet=as_json or not sys.stderr.isatty())
+    if clear and ended.state == "done":
+        for gone in clear_earlier(out):
+            say(f"ropebell: removed {gone}", aside=True)
     return _report(ended, process, out, as_json)
 
 
@@ -150,7 +159,7 @@ def _tell(events: list[Event], quiet: bool) -> None:
             print(text, end="", file=sys.stderr, flush=True)
         elif isinstance(event, Warned) and event.severity != "note":
             about = f" {event.object}:" if event.object else ""
-            print(f"{'' if quiet else chr(10)}{event.severity}:{about} {event.reason}", file=sys.stderr)
+            say(f"{'' if quiet else chr(10)}{event.severity}:{about} {event.reason}", aside=True)
 
 
 def _report(ended: Outcome, process: BuildProcess, out: Path, as_json: bool) -> int:
@@ -164,9 +173,9 @@ def _report(ended: Outcome, process: BuildProcess, out: Path, as_json: bool) -> 
     elif manifest is not None:
         reused = f", re-used {', '.join(manifest.reused)}" if manifest.reused else ""
         pages, total = len(manifest.pages), manifest.total_seconds
-        print(f"{manifest.texels:,} texels on {pages} pages in {total:.1f} s{reused}: {out}")
+        say(f"{manifest.texels:,} texels on {pages} pages in {total:.1f} s{reused}: {out}")
     if ended.state != "done":
-        print(f"ropebell: {ended.sentence}", file=sys.stderr)
+        say(f"ropebell: {ended.sentence}", aside=True)
     return code
 
 
@@ -180,7 +189,7 @@ def mover(build: Path, points: list[Color], as_json: bool) -> int:
         print(json.dumps({"points": [m.as_json() for m in found]}))
         return 0
     for m in found:
-        print(_mover_lines(m))
+        say(_mover_lines(m))
     return 0
 
 
@@ -208,9 +217,9 @@ def meter(build: Path, points: list[Color], normal: Color | None, as_json: bool)
         print(json.dumps({"points": [_finite(r.as_json()) for r in readings], "untold": reader.untold}))
         return 0
     for reading in readings:
-        print(_reading_lines(reading))
+        say(_reading_lines(reading))
     if reader.untold:
-        print(reader.untold)
+        say(reader.untold)
     return 0
 
 
@@ -243,14 +252,14 @@ def _reading_lines(reading: Reading) -> str:
 def demo(folder: Path, halls: int, bare: bool) -> int:
     """`ropebell demo`: the level, and the builds of its past unless it is bare or made larger for a load test."""
     if bare or halls > 1:
-        print(write_demo(folder, halls))
+        say(write_demo(folder, halls))
         return 0
 
     def told(done: int, of: int) -> None:
         print(f"\rrecording the sample's builds: {done} of {of} ", end="", file=sys.stderr, flush=True)
 
     try:
-        print(write_demo_with_days(folder, told, datetime.date.today()))
+        say(write_demo_with_days(folder, told, datetime.date.today()))
     except Stopped:
         print("\nropebell: stopped; the sample's builds are recorded the next time", file=sys.stderr)
         return EXITS["stopped"]

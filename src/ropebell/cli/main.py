@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import contextlib
 import datetime
 import json
 import sys
@@ -11,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 import ropebell
+from ropebell.cli.said import answer_alone, say
 from ropebell.errors import RopeBellError, UsageError, why
 from ropebell.files import temporary_beside, write_text
 from ropebell.interpreter import isolate
@@ -45,6 +47,7 @@ def parser() -> argparse.ArgumentParser:
     p.add_argument("--recipe", metavar="NAME|FILE", help="sketch, working, final or a TOML file")
     p.add_argument("--set", action="append", default=[], metavar="KEY=VALUE", dest="settings")
     p.add_argument("--sky", type=_numbers, default=None, metavar="R,G,B", help="uniform sky in cd/m²")
+    p.add_argument("--clear-earlier", action="store_true", help="once done, remove earlier builds kept as DIR.before-N")
     p.add_argument("--json", action="store_true")
 
     p = commands.add_parser("meter", help="light where points touch a baked surface")
@@ -107,9 +110,10 @@ def main(arguments: Sequence[str] | None = None) -> int:
         parser().print_help()
         return EXIT_WRONG
     try:
-        return _run(options)
+        with answer_alone() if getattr(options, "json", False) else contextlib.nullcontext():
+            return _run(options)
     except RopeBellError as error:
-        print(f"ropebell: {error}", file=sys.stderr)
+        say(f"ropebell: {error}", aside=True)
         return error.exit_code
     except KeyboardInterrupt:
         return EXIT_INTERRUPTED
@@ -124,7 +128,15 @@ def _run(options: argparse.Namespace) -> int:
     if options.command == "check":
         return commands.check(options.level, options.sky, options.json)
     if options.command == "bake":
-        return commands.bake(options.level, options.out, options.recipe, options.settings, options.sky, options.json)
+        return commands.bake(
+            options.level,
+            options.out,
+            options.recipe,
+            options.settings,
+            options.sky,
+            options.clear_earlier,
+            options.json,
+        )
     if options.command == "meter":
         if options.mover:
             return commands.mover(options.build, options.points, options.json)

@@ -99,7 +99,7 @@ class Json:
         value = self.value.get(key, default)
         if not isinstance(value, str):
             raise self.wrong("is not text", key)
-        return value
+        return value.encode("utf-8", "replace").decode("utf-8")  # half of a pair of surrogates is no character
 
     def flag(self, key: str) -> bool:
         """A boolean, false when absent."""

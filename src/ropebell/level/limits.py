@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 from urllib.parse import unquote
 
 from ropebell.errors import LevelError, why
+from ropebell.files import open_regular
 
 MAX_FILE_BYTES = 2 << 30
 MAX_JSON_BYTES = 256 << 20
@@ -29,12 +31,13 @@ def read_limited(path: Path, most: int = MAX_FILE_BYTES) -> bytes:
         if not path.is_file():
             what = "it is not a regular file" if path.exists() else "there is no such file"
             raise LevelError(what, path, "Check the path, or export the level again")
-        size = path.stat().st_size
-        if size > most:
-            raise LevelError(
-                f"the file has {size:,} bytes, more than the {most:,} that are read", path, "Split the level"
-            )
-        return path.read_bytes()
+        with open_regular(path) as file:
+            size = os.fstat(file.fileno()).st_size
+            if size > most:
+                raise LevelError(
+                    f"the file has {size:,} bytes, more than the {most:,} that are read", path, "Split the level"
+                )
+            return file.read()
     except OSError as error:
         raise LevelError(f"it cannot be read ({why(error)})", path, "Check its permissions") from error
     except ValueError as error:  # a null byte in the name
