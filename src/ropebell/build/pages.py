@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import errno
 import io
 import os
 import threading
@@ -12,7 +13,7 @@ from pathlib import Path
 import numpy as np
 import OpenEXR
 
-from ropebell.errors import BuildError, LevelError
+from ropebell.errors import BuildError, LevelError, step, why
 from ropebell.files import open_regular, temporary_beside
 from ropebell.level.model import F32
 
@@ -46,10 +47,20 @@ def write_page(path: Path, page: F32) -> None:
             os.fsync(handle.fileno())
         os.replace(part, path)
     except (OSError, RuntimeError) as error:
-        remedy = "Free some space and build again; earlier builds are untouched"
-        raise BuildError(f"a page cannot be written ({error})", path, remedy) from error
+        found = _as_refused(error)
+        remedy = f"{step(found)} and build again; earlier builds are untouched"
+        raise BuildError(f"a page cannot be written ({why(found)})", path, remedy) from error
     finally:
         part.unlink(missing_ok=True)
+
+
+def _as_refused(error: OSError | RuntimeError) -> OSError:
+    """The library passes on only the words of what the system refused."""
+    if isinstance(error, OSError) and error.errno:
+        return error
+    known = (errno.ENOSPC, errno.EDQUOT, errno.EFBIG, errno.EMFILE, errno.ENFILE, errno.EACCES, errno.EROFS)
+    number = next((n for n in known if os.strerror(n) in str(error)), errno.EIO)
+    return OSError(number, os.strerror(number))
 
 
 @contextlib.contextmanager
