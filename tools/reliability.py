@@ -322,8 +322,8 @@ def table(rows: list[Row], seconds: float) -> str:
     """The page."""
     lines = [
         "# What was broken on purpose", "",
-        f"Made by `./run reliability` in {seconds / 60:.0f} minutes. Each attempt must end in an exit status of",
-        "the contract, with a line that says what, where and what to do, no traceback, nothing half-done and nothing lost.",
+        f"Made by `./run reliability` in {seconds / 60:.0f} minutes. Each attempt must end in an exit status of the",
+        "contract, with a line that says what, where and what to do, no traceback, nothing half-done, nothing lost.",
         "",
         "| way | tried | well | what was said |", "| --- | --- | --- | --- |",
     ]  # fmt: skip
