@@ -245,3 +245,20 @@ def test_libraries_cannot_spoil_the_answer() -> None:
     """
     said = subprocess.run([sys.executable, "-I", "-c", words], capture_output=True, text=True, check=True)
     assert said.stdout == "the answer\nand more\n" and said.stderr == "a library\n"
+
+
+def test_a_time_limit_holds_where_nothing_looks_at_the_clock(tmp_path: Path) -> None:
+    """Reading is one long step, in which a build does not ask how late it is."""
+    nodes = [{"name": f"n{i}"} for i in range(190_000)]
+    document = {"asset": {"version": "2.0"}, "scene": 0, "scenes": [{"nodes": list(range(len(nodes)))}], "nodes": nodes}
+    path = tmp_path / "wide.gltf"
+    path.write_text(json.dumps(document))
+    request = Request(
+        path, tmp_path / "out", tmp_path / "cache", recipe("sketch", limits__seconds=0.5), (1.0, 1.0, 1.0)
+    )
+    process = BuildProcess(request)
+    while (ended := process.poll()) is None:
+        time.sleep(0.01)
+    last = json.loads((tmp_path / "out" / "journal.jsonl").read_text().splitlines()[-1])
+    assert ended.state == "tripwire" and process.exit_code == 4 and "0.5 seconds" in ended.sentence
+    assert last["t"] < 2.5

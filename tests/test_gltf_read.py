@@ -259,3 +259,21 @@ def test_many_nodes_and_deep_chains_are_read_without_recursion(tmp_path: Path) -
     doc = g.document()
     doc["nodes"] = [{"children": [i + 1]} for i in range(5000)] + [{"mesh": 0}]
     assert len(open_level(g.write(tmp_path / "a.gltf", doc)).nodes) == 5001
+
+
+def test_costs_that_grow_by_the_square_are_refused_by_name(tmp_path: Path) -> None:
+    """Small files that would take gigabytes: deep chains of long names, many copies, many lights, many nodes."""
+    head: dict[str, Any] = {"asset": {"version": "2.0"}, "scene": 0}
+    chain = [{"name": "n" * 6000, "children": [i + 1]} for i in range(900)] + [{"name": "end"}]
+    lit = {"extensions": {"KHR_lights_punctual": {"light": 0}}}
+    lamps = {"KHR_lights_punctual": {"lights": [{"type": "point"}]}}
+    cases = {
+        "paths": {**head, "scenes": [{"nodes": [0]}], "nodes": chain},
+        "nodes": {**head, "scenes": [{"nodes": [0]}], "nodes": [{}] * 200_001},
+        "lights": {**head, "scenes": [{"nodes": list(range(20_001))}], "nodes": [lit] * 20_001, "extensions": lamps},
+    }
+    for word, document in cases.items():
+        path = tmp_path / f"{word}.gltf"
+        path.write_text(json.dumps(document))
+        with pytest.raises(LevelError, match=word):
+            open_level(path)

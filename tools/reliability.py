@@ -198,7 +198,7 @@ def full_disks(folder: Path, sizes: tuple[int, ...]) -> Row:
                     return row
                 out = disk / "out" if what == "build" else folder / f"fo{size}"
                 cache = disk / "cache" if what == "cache" else folder / "roomy"
-                trouble, said = tried(command(level, out), cache, (2, 3) if size < 400 else (0, 2, 3))
+                trouble, said = tried(command(level, out), cache, (2, 3) if size < 64 else (0, 2, 3))
                 row.note(f"{what}, {size} KB: {trouble}" if trouble else "", said)
     return row
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import shutil
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -13,16 +14,17 @@ from PyQt6.QtGui import QColor
 from PyQt6.QtWidgets import QApplication, QLabel, QPushButton, QWidget
 from pytestqt.qtbot import QtBot
 
-from helpers import floor, level_file
+from helpers import bake, floor, level_file, recipe
 from ropebell.app import palette
 from ropebell.app.parts import Scale, TunedNumber
 from ropebell.app.preferences import Preferences
-from ropebell.app.reading import Knot
+from ropebell.app.reading import Knot, read_builds
 from ropebell.app.rope import Rope, knot_words
 from ropebell.app.steps.recipe.bench import bounce_words
 from ropebell.app.strip import Strip
 from ropebell.app.window import Window
 from ropebell.build.result import Outcome
+from ropebell.build.runner import next_build_folder
 from ropebell.build.stale import Stale
 from ropebell.cli.main import main
 from ropebell.demo.builder import LevelBuilder, aimed
@@ -290,3 +292,31 @@ def test_pictures_that_cannot_be_written_are_told_before_the_work(
     (tmp_path / "file").write_text("")
     assert main(["shots", "--out", str(tmp_path / "file" / "pictures")]) == 2
     assert len(capsys.readouterr().err.strip().splitlines()) == 1
+
+
+ODD = {
+    "empty": b"", "no JSON": b"{", "another's": b'{"format": 1}', "a list": b"[]", "bytes": b"\xff\xfe\x00",
+    "newer": b'{"format": 999}', "deep": b"[" * 100_000,
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("odd", ODD)
+def test_an_odd_build_is_a_knot_of_its_own_and_hides_no_other(tmp_path: Path, odd: str) -> None:
+    builds = tmp_path / "builds"
+    b = LevelBuilder()
+    b.material("m", (0.5, 0.5, 0.5))
+    b.add("g", "floor", floor(1.0), "m")
+    level = level_file(tmp_path, b)
+    (builds / "0001").mkdir(parents=True)
+    bake(level, recipe("sketch"), builds / "0001", sky=(1.0, 1.0, 1.0))
+    for name in ("0002", "0003", "0004"):
+        shutil.copytree(builds / "0001", builds / name)
+    (builds / "0002" / "manifest.json").write_bytes(ODD[odd])
+    (builds / "0003" / "manifest.json").unlink()
+    (builds / "0003" / "journal.jsonl").write_bytes(ODD[odd])
+    (builds / "\u00b2").mkdir()  # a digit that is no number
+    knots, newest, _ = read_builds(builds)
+    assert [(k.number, k.outcome.state) for k in knots] == [(1, "done"), (2, "damaged"), (3, "died"), (4, "done")]
+    assert (
+        "manifest.json" in knots[1].outcome.sentence and newest is not None and next_build_folder(builds).name == "0005"
+    )

@@ -208,6 +208,11 @@ class Stage(Generic[Given]):
         return found
 
 
+def time_is_over(limit: float) -> str:
+    """What a build says that has reached its limit of seconds."""
+    return f"the limit of {limit:g} seconds (limits.seconds) was reached"
+
+
 def names_of(stages: Sequence[Stage[Any]], inputs: Inputs, begun: Names) -> Names:
     """Walk the table; stages that `begun` has a name of keep it."""
     names = begun
@@ -314,7 +319,7 @@ class Work:
 
     def _stop(self) -> Stopped | None:
         if self._limit and self.journal.seconds > self._limit:
-            return Stopped("limit", f"the limit of {self._limit:g} seconds (limits.seconds) was reached")
+            return Stopped("limit", time_is_over(self._limit))
         return self._stop_wanted()
 
     def _tell(self, stage: str, share: float, remaining: float) -> None:

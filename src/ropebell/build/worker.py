@@ -20,12 +20,15 @@ from ropebell.build.journal import Journal
 from ropebell.build.pictures import Pictures
 from ropebell.build.pipeline import build
 from ropebell.build.request import Request
+from ropebell.build.stage import time_is_over
 from ropebell.build.standby import wanted, warm
 from ropebell.errors import BuildError, RopeBellError, Stopped, step, why
 from ropebell.files import open_own
 
 EXIT_DONE, EXIT_FAILED, EXIT_TRIPWIRE, EXIT_STOPPED = 0, 3, 4, 130
 PATIENCE = 0.5
+# Seconds; a library cannot wait for longer than some centuries.
+LONGEST_TIMER = 1e6
 STDERR = "stderr.txt"
 
 
@@ -80,6 +83,7 @@ def run(request: Request, gentle: bool = True, orphaned: int | None = None, pipe
     ending = _Ending(journal, pipe)
     stop = threading.Event()
     _listen(stop, ending, request.out, orphaned)
+    _watch_time(request, journal, ending)
     if gentle:
         os.nice(max(15 - os.nice(0), 0))
     try:
@@ -132,6 +136,22 @@ def _listen(stop: threading.Event, ending: _Ending, out: Path, orphaned: int | N
         signal.signal(signal.SIGINT, wanted)
     if orphaned is not None:
         threading.Thread(target=watch, args=(orphaned,), name="orphaned", daemon=True).start()
+
+
+def _watch_time(request: Request, journal: Journal, ending: _Ending) -> None:
+    """End the process if the build does not see for itself that its time is over, as while it reads a level."""
+    limit = request.recipe.limits.seconds
+    if not limit or limit > LONGEST_TIMER:
+        return
+
+    def over() -> None:
+        ending.say("tripwire", EXIT_TRIPWIRE, message=time_is_over(limit))
+        Pictures.clear(request.out)
+        os._exit(EXIT_TRIPWIRE)
+
+    timer = threading.Timer(max(limit - journal.seconds, 0.0) + PATIENCE, over)
+    timer.daemon = True
+    timer.start()
 
 
 def main() -> int:

@@ -6,6 +6,7 @@ import argparse
 import contextlib
 import datetime
 import json
+import resource
 import sys
 from collections.abc import Sequence
 from pathlib import Path
@@ -18,6 +19,8 @@ from ropebell.files import temporary_beside, write_text
 from ropebell.interpreter import isolate
 
 EXIT_DONE, EXIT_FOUND, EXIT_WRONG, EXIT_FAILED, EXIT_TRIPWIRE, EXIT_INTERRUPTED = 0, 1, 2, 3, 4, 130
+# Of address space.
+LEAST_ROOM = 1000 << 20
 
 
 class _Parser(argparse.ArgumentParser):
@@ -110,6 +113,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
         parser().print_help()
         return EXIT_WRONG
     try:
+        _check_room()
         with answer_alone() if getattr(options, "json", False) else contextlib.nullcontext():
             return _run(options)
     except RopeBellError as error:
@@ -119,6 +123,18 @@ def main(arguments: Sequence[str] | None = None) -> int:
         return EXIT_INTERRUPTED
     except BrokenPipeError:
         return EXIT_DONE
+
+
+def _check_room() -> None:
+    """Libraries wait for ever for memory that a limit does not let them have.
+
+    Raises:
+        UsageError: the limit is too low to begin with.
+    """
+    limit = resource.getrlimit(resource.RLIMIT_AS)[0]
+    if limit != resource.RLIM_INFINITY and limit < LEAST_ROOM:
+        what = f"the limit on memory is {limit >> 20:,} MB, and {LEAST_ROOM >> 20:,} MB are needed to begin with"
+        raise UsageError(what, "", "Raise it (ulimit -v)")
 
 
 def _run(options: argparse.Namespace) -> int:

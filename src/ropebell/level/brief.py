@@ -339,7 +339,9 @@ class Brief:
 
     def light(self, path: str) -> LightChange:
         """The change of one light on top of its template."""
-        own = self.lights.get(path, NO_CHANGE)
+        own = self.lights.get(path)
+        if own is None:
+            return NO_CHANGE
         below = self.templates.get(own.template or "", NO_CHANGE)
         return own.over(below)
 

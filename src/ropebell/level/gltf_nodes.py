@@ -7,7 +7,7 @@ import math
 import numpy as np
 
 from ropebell.level.gltf_document import Json
-from ropebell.level.limits import MAX_NODES
+from ropebell.level.limits import MAX_LIGHTS, MAX_NODES, MAX_PATH_CHARACTERS
 from ropebell.level.model import F64, LIGHT_KINDS, Light, Node, Notice
 
 PUNCTUAL = "KHR_lights_punctual"
@@ -43,8 +43,14 @@ def read_lights(root: Json, notices: list[Notice]) -> list[Light]:
     return lights
 
 
+IDENTITY: F64 = np.eye(4)
+IDENTITY.flags.writeable = False
+
+
 def local_transform(spec: Json) -> F64:
     """The node's (4, 4) transform from `matrix` or translation, rotation (x, y, z, w) and scale."""
+    if not any(key in spec.value for key in ("matrix", "translation", "rotation", "scale")):
+        return IDENTITY
     matrix = spec.numbers("matrix", None, 16)
     if matrix is not None:
         return np.array(matrix, dtype=np.float64).reshape(4, 4).T
@@ -97,6 +103,7 @@ def read_nodes(root: Json, mesh_count: int, light_count: int, notices: list[Noti
         raise root.wrong(f"has {len(specs):,} nodes, more than the {MAX_NODES:,} that are read", "nodes")
     children = [_children(spec, len(specs)) for spec in specs]
     nodes: list[Node] = []
+    written, carried = 0, 0
     taken: dict[str, int] = {}
     seen: set[int] = set()
     waiting = [(i, -1) for i in reversed(_roots(root, len(specs), children))]
@@ -109,15 +116,23 @@ def read_nodes(root: Json, mesh_count: int, light_count: int, notices: list[Noti
         above = nodes[parent] if parent >= 0 else None
         local = local_transform(spec)
         with np.errstate(over="ignore", invalid="ignore"):
-            world = above.world @ local if above is not None else local
-        if not np.isfinite(world).all() or np.abs(world).max() > 1e12:
+            world = local if above is None else above.world if local is IDENTITY else above.world @ local
+        if local is not IDENTITY and not (np.abs(world) < 1e12).all():
             raise spec.wrong("has a transform that is not finite")
         name = spec.text("name", "") or f"node {i}"
+        written += len(name) + (len(above.path) + 1 if above is not None else 0)
+        if written > MAX_PATH_CHARACTERS:
+            raise spec.wrong(
+                f"makes the paths of all nodes longer than the {MAX_PATH_CHARACTERS:,} that are read", "name"
+            )
         path = _unique(f"{above.path}/{name}" if above is not None else name, taken)
         light = spec.child("extensions").child(PUNCTUAL).index("light", light_count, default=-1)
         mesh = spec.index("mesh", mesh_count, default=-1)
         if spec.has("skin"):
             notices.append(Notice("skin", spec.place, f"'{name}' is skinned; its resting shape is baked."))
+        carried += light >= 0
+        if carried > MAX_LIGHTS:
+            raise spec.wrong(f"is one of more than the {MAX_LIGHTS:,} lights that are read")
         nodes.append(Node(name, path, parent, local, world, mesh, light))
         waiting.extend((child, len(nodes) - 1) for child in reversed(children[i]))
     return nodes

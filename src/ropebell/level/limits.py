@@ -11,8 +11,12 @@ from ropebell.files import open_regular
 
 MAX_FILE_BYTES = 2 << 30
 MAX_JSON_BYTES = 256 << 20
-MAX_NODES = 500_000
-MAX_TRIANGLES = 20_000_000
+# Budgets of a level: some 1.5 GB of memory a million triangles, and some seconds to open so many nodes.
+MAX_NODES = 200_000
+MAX_LIGHTS = 20_000
+MAX_TRIANGLES = 4_000_000
+# Of the paths of all nodes together: a path names everything above it, so deep chains grow by the square.
+MAX_PATH_CHARACTERS = 256 << 20
 MAX_IMAGE_PIXELS = 64 << 20
 MAX_IMAGE_BYTES = 256 << 20
 MAX_SKY_PIXELS = 32 << 20

@@ -80,8 +80,8 @@ def thrown_light(strength: F64, share: float, saturation: float) -> F64:
 def placed_light(level: Level, index: int, brief: Brief) -> PlacedLight:
     """The light at node `index` of an arranged level, as the brief sets it."""
     node = level.nodes[index]
-    light = changed_light(level.lights[node.light], brief.light(node.path))
     change = brief.light(node.path)
+    light = changed_light(level.lights[node.light], change)
     axis = -node.world[:3, 2] if change.direction is None else np.array(change.direction, dtype=np.float64)
     length = float(np.linalg.norm(axis))
     aimed = length > 0 or light.kind == "point"
