@@ -74,6 +74,8 @@ def test_the_draft_factor_divides_without_touching_the_recipe(draft: int) -> Non
         ("light.bounces=many", "light.bounces"),
         ("density.texels_per_metre=0", "greater than 0"),
         ("density.texels_per_metre=nan", "not usable"),
+        ("density.texels_per_metre=1e-300", "not usable"),
+        ("limits.seconds=inf", "not usable"),
         ("draft=3", "draft"),
         *[(f"{key}=true", "this version cannot do") for key in UNAVAILABLE],
     ],

@@ -20,7 +20,7 @@ class _Part(BaseModel):
 class Density(_Part):
     """How finely surfaces are divided."""
 
-    texels_per_metre: float = Field(10.0, gt=0, le=1000, description="texels per metre of surface")
+    texels_per_metre: float = Field(10.0, ge=0.001, le=1000, description="texels per metre of surface")
     page_size: int = Field(1024, ge=64, le=8192, description="largest side of a page, in texels")
     padding: int = Field(2, ge=0, le=32, description="free texels between charts")
 
@@ -69,7 +69,7 @@ class Sight(_Part):
 class Limits(_Part):
     """Bounds on what a build may take; 0 is no bound."""
 
-    seconds: float = Field(0.0, ge=0, description="stop as by a tripwire after this many seconds")
+    seconds: float = Field(0.0, ge=0, le=1e7, description="stop as by a tripwire after this many seconds")
     memory_mb: int = Field(
         0, ge=0, description="keep to this: stored rays stay in their file; refused if that is not enough"
     )
