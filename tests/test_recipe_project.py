@@ -72,7 +72,7 @@ def test_the_draft_factor_divides_without_touching_the_recipe(draft: int) -> Non
         ("light.nonsense=1", "no setting 'light.nonsense'"),
         ("light.bounces=-1", "outside 0 … 512"),
         ("light.bounces=many", "light.bounces"),
-        ("density.texels_per_metre=0", "greater than 0"),
+        ("density.texels_per_metre=0", "greater than or equal"),
         ("density.texels_per_metre=nan", "not usable"),
         ("density.texels_per_metre=1e-300", "not usable"),
         ("limits.seconds=inf", "not usable"),

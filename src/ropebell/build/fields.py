@@ -8,7 +8,7 @@ import numpy as np
 
 from ropebell.build.recipe import Recipe
 from ropebell.charts.texels import Texels
-from ropebell.level.model import F32, F64, I32
+from ropebell.level.model import F32, F64, I32, PerTexel3
 from ropebell.level.scene import Scene
 from ropebell.light.direct import DirectField
 from ropebell.light.solve import gathered_light, reflectance
@@ -28,10 +28,10 @@ class Sources:
 
     lights: dict[str, DirectField]
     emitters: dict[str, DirectField]
-    sky: F32 | None = None
+    sky: PerTexel3 | None = None
 
 
-def shadow_ray_light(scene: Scene, sources: Sources, count: int) -> F32:
+def shadow_ray_light(scene: Scene, sources: Sources, count: int) -> PerTexel3:
     """(N, 3) lux of all lights and emitters as far as shadow rays found it; sources not shot yet add nothing."""
     out = np.zeros((count, 3), np.float32)
     for light in scene.lights:
@@ -43,7 +43,7 @@ def shadow_ray_light(scene: Scene, sources: Sources, count: int) -> F32:
     return out
 
 
-def lamp_light(scene: Scene, sources: Sources, count: int) -> F32:
+def lamp_light(scene: Scene, sources: Sources, count: int) -> PerTexel3:
     """(N, 3) lux of punctual lights alone, not below zero."""
     out = np.zeros((count, 3), np.float32)
     for light in scene.lights:
@@ -52,7 +52,7 @@ def lamp_light(scene: Scene, sources: Sources, count: int) -> F32:
     return np.maximum(out, 0.0)
 
 
-def hybrid_light(scene: Scene, sources: Sources, count: int) -> F32 | None:
+def hybrid_light(scene: Scene, sources: Sources, count: int) -> PerTexel3 | None:
     """(N, 3) lux of the direct light of hybrid lights, which the game adds itself near by; None without such lights."""
     hybrid = [x for x in scene.lights if x.mode == "hybrid" and x.name in sources.lights]
     if not hybrid:
@@ -63,7 +63,7 @@ def hybrid_light(scene: Scene, sources: Sources, count: int) -> F32 | None:
     return out
 
 
-def kept_back(scene: Scene, sources: Sources, count: int) -> F32 | None:
+def kept_back(scene: Scene, sources: Sources, count: int) -> PerTexel3 | None:
     """(N, 3) lux of direct light that does not go into the bounces, None where all of it does; may be negative."""
     odd = [x for x in scene.lights if x.name in sources.lights and not np.array_equal(x.strength, x.thrown)]
     if not odd:
@@ -74,14 +74,14 @@ def kept_back(scene: Scene, sources: Sources, count: int) -> F32 | None:
     return out
 
 
-def reflecting(scene: Scene, texels: Texels, albedo: F32, recipe: Recipe) -> F32:
+def reflecting(scene: Scene, texels: Texels, albedo: PerTexel3, recipe: Recipe) -> PerTexel3:
     """(N, 3) what each texel throws back: its albedo under the recipe's gain and saturation, none where its object is
     marked to add no bounced light."""
     light = recipe.light
     return reflectance(throwing(scene, texels, albedo), light.bounce_gain, light.bounce_saturation)
 
 
-def throwing(scene: Scene, texels: Texels, albedo: F32) -> F32:
+def throwing(scene: Scene, texels: Texels, albedo: PerTexel3) -> PerTexel3:
     """(N, 3) albedo, none where a texel's object is marked to add no bounced light."""
     if not len(scene.reflects) or scene.reflects.all():
         return albedo
@@ -118,7 +118,7 @@ class Glow:
 
 def ray_light(
     hits: Hits, glow: Glow, sources: Sources, sky: tuple[float, float, float], workers: int, only: str | None = None
-) -> F32:
+) -> PerTexel3:
     """(N, 3) lux that the gather rays themselves see: sky, and emitters that fill much of the view.
 
     Args:

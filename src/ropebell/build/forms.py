@@ -11,7 +11,7 @@ from ropebell.build.sound import Array, expecting
 from ropebell.build.store import Artifact, Fits, Store
 from ropebell.charts.atlas import Atlas
 from ropebell.charts.texels import Texels
-from ropebell.level.model import F32, I32, Notice
+from ropebell.level.model import I32, Notice, PerTexel3
 from ropebell.light.direct import DirectField
 from ropebell.light.surface import OpenSamples
 from ropebell.light.transport import Hits
@@ -52,8 +52,8 @@ class Reading(NamedTuple):
         emitter: (N,) int32 emitter that a texel belongs to, −1 for none.
     """
 
-    throws: F32
-    reflecting: F32
+    throws: PerTexel3
+    reflecting: PerTexel3
     emitter: I32
 
 
@@ -81,13 +81,13 @@ def _hits(artifact: Artifact) -> Hits:
     return Hits(a["hits"], a["counted"], a["open"], a["done"], a["hits"].shape[1])
 
 
-def _sky(artifact: Artifact) -> F32:
-    sky: F32 = artifact.arrays["sky"]
+def _sky(artifact: Artifact) -> PerTexel3:
+    sky: PerTexel3 = artifact.arrays["sky"]
     return sky
 
 
-def _albedo(artifact: Artifact) -> F32:
-    albedo: F32 = artifact.arrays["albedo"]
+def _albedo(artifact: Artifact) -> PerTexel3:
+    albedo: PerTexel3 = artifact.arrays["albedo"]
     return albedo
 
 

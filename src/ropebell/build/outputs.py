@@ -27,7 +27,7 @@ from ropebell.errors import BuildError, step, why
 from ropebell.files import make_folder, write_bytes, write_json
 from ropebell.level.brief import to_values
 from ropebell.level.gltf_write import LightmapPlacement, baked_glb
-from ropebell.level.model import F32, Level
+from ropebell.level.model import F32, Level, PerTexel, PerTexel3
 from ropebell.level.scene import Emission, Scene
 from ropebell.light.pages import to_pages
 from ropebell.light.rays import RaySpace
@@ -68,13 +68,13 @@ class Built:
     atlas: Atlas
     texels: Texels
     samples: OpenSamples
-    albedo: F32
+    albedo: PerTexel3
     solution: Solution
     emission: Emission
-    lamps: F32
-    hybrid: F32 | None = None
-    direction: F32 | None = None
-    noise: F32 | None = None
+    lamps: PerTexel3
+    hybrid: PerTexel3 | None = None
+    direction: PerTexel3 | None = None
+    noise: PerTexel | None = None
 
     def page_fields(self, padding: int, workers: int, tick: Callable[[float], None]) -> dict[str, F32]:
         """Total and direct light as (P, H, W, 3) pages, dilated through the padding; with hybrid lights also `near`,

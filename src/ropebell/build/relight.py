@@ -23,7 +23,7 @@ from ropebell.build.store import Store
 from ropebell.build.stored import StoredBuild
 from ropebell.charts.texels import Texels, footprint_areas
 from ropebell.errors import RelightError
-from ropebell.level.model import F32, F64, I32
+from ropebell.level.model import F32, F64, I32, PerTexel3, TexelIndex
 from ropebell.level.scene import Scene
 from ropebell.light.albedo import texel_albedo
 from ropebell.light.direct import DirectField
@@ -48,8 +48,8 @@ class RelitLight:
         total, direct: (N, 3) float32 lux.
     """
 
-    total: F32
-    direct: F32
+    total: PerTexel3
+    direct: PerTexel3
 
 
 @dataclass(frozen=True, eq=False)
@@ -71,9 +71,9 @@ class Relight:
     units: F32
     fields: F32
     texels: Texels
-    target: I32
+    target: TexelIndex
     hits: Hits
-    throws: F32
+    throws: PerTexel3
     workers: int
     moved: tuple[str, ...] = ()
     _series: dict[bytes, BounceSeries] = field(default_factory=dict)

@@ -11,7 +11,7 @@ from ropebell.build.fields import Glow, Sources, kept_back, ray_light, reflectin
 from ropebell.build.pictures import Pictures
 from ropebell.build.request import Request
 from ropebell.charts.texels import Texels
-from ropebell.level.model import F32, I32
+from ropebell.level.model import HitTable, PerTexel3
 from ropebell.level.scene import Scene
 from ropebell.light.solve import solve
 from ropebell.light.transport import Hits
@@ -29,7 +29,7 @@ class RoughPictures:
     """
 
     def __init__(
-        self, pictures: Pictures, request: Request, scene: Scene, texels: Texels, sources: Sources, albedo: F32,
+        self, pictures: Pictures, request: Request, scene: Scene, texels: Texels, sources: Sources, albedo: PerTexel3,
         check_stop: Callable[[], None],
     ) -> None:  # fmt: skip
         self._pictures, self._request, self._scene, self._texels = pictures, request, scene, texels
@@ -44,7 +44,7 @@ class RoughPictures:
         """Direct light alone, before the first ray."""
         self._pictures.show(np.maximum(self._direct, 0.0), "direct light")
 
-    def show(self, hits: I32, end: int) -> None:
+    def show(self, hits: HitTable, end: int) -> None:
         """The light of the first `end` columns of a table, unless the last picture is too recent."""
         began = time.monotonic()
         if not self._pictures.wanted or began < self._not_before:

@@ -10,7 +10,7 @@ from ropebell.build.forms import CHARTS, FIELD, FOOTING, HITS, READING, SKY
 from ropebell.build.manifest import Manifest
 from ropebell.build.store import Store
 from ropebell.charts.texels import Texels
-from ropebell.level.model import F32, I32
+from ropebell.level.model import I32, PerTexel3, TexelIndex
 from ropebell.light.direct import DirectField
 from ropebell.light.transport import Hits
 
@@ -25,9 +25,9 @@ class StoredBuild:
     """
 
     texels: Texels
-    target: I32
-    throws: F32
-    reflecting: F32
+    target: TexelIndex
+    throws: PerTexel3
+    reflecting: PerTexel3
     emitter: I32
     hits: Hits
     sources: Sources

@@ -13,7 +13,7 @@ from ropebell.build.seen import neighbours, seen_light
 from ropebell.charts.atlas import Atlas
 from ropebell.charts.texels import Texels
 from ropebell.digest import digest_of
-from ropebell.level.model import F32, I32
+from ropebell.level.model import I32, HitTable, PerTexel3
 from ropebell.level.scene import Scene
 from ropebell.light.certainty import BOUNCED, COUNTED, luminance, relative_noise, tally
 from ropebell.light.solve import solve
@@ -32,7 +32,7 @@ class NoiseTarget:
     """
 
     def __init__(
-        self, request: Request, scene: Scene, texels: Texels, atlas: Atlas, sources: Sources, albedo: F32,
+        self, request: Request, scene: Scene, texels: Texels, atlas: Atlas, sources: Sources, albedo: PerTexel3,
         tick: Callable[[float], None],
     ) -> None:  # fmt: skip
         self._request, self._scene, self._texels, self._sources = request, scene, texels, sources
@@ -57,7 +57,7 @@ class NoiseTarget:
         target = self._request.recipe.light.noise_target
         return digest_of("until", rays, target, self._bounces, glow, *light)
 
-    def unsure(self, hits: I32, done: I32, end: int) -> NDArray[np.bool_]:
+    def unsure(self, hits: HitTable, done: I32, end: int) -> NDArray[np.bool_]:
         """(N,) which texels want more rays.
 
         Args:

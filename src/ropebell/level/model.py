@@ -16,6 +16,16 @@ U32 = NDArray[np.uint32]
 Mask = NDArray[np.bool_]
 U8 = NDArray[np.uint8]
 
+# Shapes that go through every stage of the light: N texels, R rays of each.
+PerTexel = F32
+"""(N,)"""
+PerTexel3 = F32
+"""(N, 3), red, green and blue"""
+TexelIndex = I32
+"""(…,) numbers of texels"""
+HitTable = I32
+"""(N, R) what each ray met: a texel, or a code of `light.lookup`"""
+
 # Of linear red, green and blue (ITU-R BT.709, item 3.2).
 LUMINANCE = np.array([0.2126, 0.7152, 0.0722])
 LIGHT_KINDS = ("point", "spot", "directional")

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ropebell.kernel import contracting, kernel
-from ropebell.level.model import F32, F64, I32, LUMINANCE, Mask
+from ropebell.level.model import F32, F64, I32, LUMINANCE, HitTable, Mask, PerTexel3
 from ropebell.light.lookup import NONE
 from ropebell.light.settling import Settling
 from ropebell.light.transport import Hits
@@ -38,9 +38,9 @@ class Solution:
         first_lost: (m,) int32 those texels, of whichever bounce.
     """
 
-    direct: F32
-    total: F32
-    before: F32
+    direct: PerTexel3
+    total: PerTexel3
+    before: PerTexel3
     energy: tuple[float, ...]
     bounces: int
     cut: float = 0.0
@@ -48,7 +48,7 @@ class Solution:
     first_lost: I32 = field(default_factory=lambda: np.zeros(0, np.int32))
 
 
-def reflectance(albedo: F32, gain: float, saturation: float) -> F32:
+def reflectance(albedo: PerTexel3, gain: float, saturation: float) -> PerTexel3:
     """(N, 3) albedo as bounced light sees it: blended towards its luminance, then scaled.
 
     Args:
@@ -138,12 +138,12 @@ def _sound(light: F32) -> tuple[F32, NDArray[np.intp]]:
     return np.nan_to_num(light, posinf=0.0, neginf=0.0), np.flatnonzero(~np.isfinite(light).all(axis=1))
 
 
-def bounced_once(hits: I32, light: F32, reflecting: F32, workers: int) -> F32:
+def bounced_once(hits: HitTable, light: PerTexel3, reflecting: PerTexel3, workers: int) -> PerTexel3:
     """(N, 3) float32 lux of one bounce of some light."""
     return _spread(hits, hits.shape[1], light, reflecting, workers)
 
 
-def _spread(hits: I32, rays: int, light: F32, reflecting: F32, workers: int) -> F32:
+def _spread(hits: HitTable, rays: int, light: PerTexel3, reflecting: PerTexel3, workers: int) -> PerTexel3:
     out = np.zeros_like(light)
     leaving = np.ascontiguousarray(light * reflecting)
     _bounce_all(hits, rays, leaving, out, workers, lambda _: None, 0.0)

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ropebell.kernel import kernel
-from ropebell.level.model import F32, F64, I32, U32
+from ropebell.level.model import F32, F64, I32, U32, TexelIndex
 from ropebell.level.scene import Scene
 from ropebell.light.rays import RaySpace, start_lift
 
@@ -98,7 +98,7 @@ class OpenSamples:
     count: I32
     triangle: I32
     weights: F32
-    target: I32
+    target: TexelIndex
     key: U32
 
     @property

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from ropebell.charts.atlas import Atlas
 from ropebell.charts.texels import Texels
 from ropebell.kernel import kernel
-from ropebell.level.model import F32, I32
+from ropebell.level.model import F32, I32, HitTable
 from ropebell.light.gather_rays import make_rays
 from ropebell.light.lookup import NONE, SKY, hit_records, resolve
 from ropebell.light.rays import RaySpace
@@ -162,7 +162,7 @@ class Hits:
         columns: of the table, that are looked at.
     """
 
-    table: I32
+    table: HitTable
     counted: I32
     open: I32
     shot: I32
