@@ -19,11 +19,14 @@ from ropebell.checks.lights import worst_overlap
 from ropebell.checks.remedies import act, apply_fix, with_marks
 from ropebell.checks.run import check, sort_out
 from ropebell.checks.shapes import hull_refusal
+from ropebell.checks.subject import Subject
+from ropebell.demo.builder import LevelBuilder
 from ropebell.demo.shapes import Shape, ball, box, cylinder, joined, quad
 from ropebell.level.brief import Box, Brief, LightChange, Mark, Move, Pose, Region, Sky, TrialDensity
 from ropebell.level.emitter_table import read_table
 from ropebell.level.finding import Finding
 from ropebell.level.model import Level, Primitive
+from ropebell.level.scene import prepare
 from ropebell.light.sampling import fibonacci_sphere
 from ropebell.sight.hull import hull_pieces
 from ropebell.sight.walk import EYE, Walkable
@@ -460,3 +463,19 @@ def test_a_detector_reads_no_part_that_it_does_not_name(one: Detector) -> None:
     brief = replace(FINE, lights={"lights/lamp": LightChange(fixture="hall/globe", mode="live")}, most_live=0)
     list(one.find(Watched(hall.subject(brief), seen)))
     assert seen and seen <= set().union(*(PARTS[need] for need in one.needs))
+
+
+def test_a_level_without_light_gets_a_plain_day_by_one_press() -> None:
+    b = LevelBuilder()
+    b.material("m", (0.5, 0.5, 0.5))
+    b.add("g", "crate", box((0, 0, 0), (1, 1, 1)), "m")
+    level = b.level(Path("a.glb"))
+    dark = Brief(skies={"plain day": Sky()}, region=FINE.region)
+    (finding,) = [f for f in check(Subject(level, prepare(level, dark).scene, dark)) if f.kind == "no-light"]
+    assert act(finding) == "Give it a sky and a sun"
+    day = apply_fix(dark, finding)
+    assert day.sky == "plain day 2" and min(day.sky_now.color) > 0, "a name that is taken is not written over"
+    lit = prepare(level, day)
+    (sun,) = lit.scene.lights
+    assert sun.kind == "directional" and sun.intensity == 60_000 and sun.direction[1] < -0.8
+    assert not {"no-light", "light-off"} & {f.kind for f in check(Subject(lit.level, lit.scene, day, sky=(1, 1, 1)))}

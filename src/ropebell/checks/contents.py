@@ -7,6 +7,7 @@ from collections.abc import Iterator
 import numpy as np
 
 from ropebell.checks.before import BEFORE, GLOW, SHAPES
+from ropebell.checks.remedies import PLAIN_DAY
 from ropebell.checks.subject import Subject, as_place
 from ropebell.level.finding import Finding, from_notice
 from ropebell.level.placed_light import PlacedLight
@@ -35,7 +36,8 @@ def anything(s: Subject) -> Iterator[Finding]:
         yield Finding("no-surfaces", "error", "", "The level has no triangles.", "Check what was exported")
     elif not lit and not scene.emitters and max(s.sky) <= 0:
         reason = "Nothing gives light: no light is on, no surface glows and the sky is dark."
-        yield Finding("no-light", "error", "", reason, "Add a light, a glowing material or a sky")
+        remedy = "Add a light, a glowing material or a sky; one press gives it a plain day"
+        yield Finding("no-light", "error", "", reason, remedy, None, PLAIN_DAY.of())
 
 
 @BEFORE.detector({"scale": "Size of the level"})

@@ -7,14 +7,17 @@ on its button, stand here and nowhere else.
 from __future__ import annotations
 
 import json
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
-from ropebell.level.brief import NO_MARK, Brief, LightChange, Mark, Move, TrialDensity
+from ropebell.level.brief import ADDED, NO_MARK, AddedLight, Brief, LightChange, Mark, Move, Sky, TrialDensity
 from ropebell.level.finding import Finding
 from ropebell.level.renamed import with_renamed, without
 
+# A clear day: cd/m² of the sky's mean, lux of the sun on a surface facing it, and degrees of half its disk.
+SKY_RADIANCE = (2400.0, 3000.0, 4200.0)
+SUN_LUX, SUN_COLOR, SUN_RADIUS, SUN_WAY = 60_000.0, (1.0, 0.95, 0.86), 0.27, (-0.45, -1.0, -0.3)
 Args = tuple[str, ...]
 Fix = tuple[str, ...]
 """Name of a remedy, and what it is done to; empty where there is none."""
@@ -80,6 +83,21 @@ def _sky_counts(brief: Brief, _args: Args) -> Brief:
     return replace(brief, skies={**brief.skies, brief.sky: replace(brief.sky_now, counts=True)})
 
 
+def _plain_day(brief: Brief, _args: Args) -> Brief:
+    """A clear sky of one colour and a sun, under names that nothing has yet."""
+    sky, sun = _free("plain day", brief.skies), _free("sun", brief.added)
+    light = LightChange(intensity=SUN_LUX, color=SUN_COLOR, size=SUN_RADIUS)
+    return replace(
+        brief, sky=sky, skies={**brief.skies, sky: Sky(SKY_RADIANCE)},
+        added={**brief.added, sun: AddedLight("directional", (0.0, 10.0, 0.0), SUN_WAY)},
+        lights={**brief.lights, f"{ADDED}/{sun}": light},
+    )  # fmt: skip
+
+
+def _free(name: str, taken: Mapping[str, object]) -> str:
+    return next(n for n in (name, *(f"{name} {k}" for k in range(2, len(taken) + 3))) if n not in taken)
+
+
 def _rename(brief: Brief, args: Args) -> Brief:
     before, now = args
     return with_renamed(brief, before, now)
@@ -103,12 +121,13 @@ BAKE = _lighting("bake", "Bake it", mode="baked")
 OWN_DENSITY = Remedy("own-density", "Own density again", _own_density)
 DROP_TABLE = Remedy("drop-table", "Take it off the list", _drop_table)
 SKY_COUNTS = Remedy("sky-counts", "Let it count", _sky_counts)
+PLAIN_DAY = Remedy("plain-day", "Give it a sky and a sun", _plain_day)
 MOVE = Remedy("move", "Move it onto the grid", _move)
 DROP_SETTINGS = Remedy("drop-settings", "Drop the setting", _drop_settings)
 RENAME = Remedy("rename", "Take it over", _rename, instead=lambda args: DROP_SETTINGS.of(args[0]))
 ALL = (
     LEAVE_OUT, UNWRAP, TWO_SIDED, LEVEL_DENSITY, BLOCK_SIGHT, PASS_SIGHT, CLEAR_BIAS, USUAL_POSE, SWITCH_OFF, BAKE,
-    OWN_DENSITY, DROP_TABLE, SKY_COUNTS, MOVE, DROP_SETTINGS, RENAME,
+    OWN_DENSITY, DROP_TABLE, SKY_COUNTS, PLAIN_DAY, MOVE, DROP_SETTINGS, RENAME,
 )  # fmt: skip
 BY_NAME = {remedy.name: remedy for remedy in ALL}
 
