@@ -23,6 +23,7 @@ from ropebell.app.steps.lights.table import KINDS
 from ropebell.app.window import Window
 from ropebell.build.mover import mover_light
 from ropebell.build.recipe import with_value
+from ropebell.checks import remedies
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import ball, box
 from ropebell.level.brief import Brief, LightChange, Mark, Move, Pose
@@ -490,6 +491,11 @@ def test_the_words_on_a_finding_fit_the_bench_at_once(window: Window, qtbot: QtB
         assert not panel.card.geometry().intersects(panel.list.geometry())
         assert panel.card.rect().contains(panel.fix.geometry()) and panel.card.rect().contains(panel.known.geometry())
         assert panel.reason.height() >= panel.reason.heightForWidth(panel.reason.width())
+        for remedy in remedies.ALL:
+            for words in filter(None, (remedy.words, remedy.many)):
+                panel.fix.setText(words)
+                panel.card.layout().activate()
+                assert panel.card.minimumSizeHint().width() <= panel.width(), words
 
 
 def test_only_files_of_the_project_are_taken_into_it(window: Window, qtbot: QtBot, tmp_path: Path) -> None:

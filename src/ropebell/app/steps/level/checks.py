@@ -138,8 +138,9 @@ class ChecksPanel(QWidget):
         self.fix = button("", "main", "Apply the remedy")
         self.other = button("", "", "The other thing that can be done about it")
         self.known = button("Known here", "", "Accept this finding with a note")
+        # What a remedy does takes up to five words: it gets a line of its own.
+        inside.addWidget(self.fix, 0, Qt.AlignmentFlag.AlignLeft)
         line = QHBoxLayout()
-        line.addWidget(self.fix)
         line.addWidget(self.other)
         line.addWidget(self.known)
         line.addStretch(1)
