@@ -2,19 +2,26 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
+import numpy as np
+import OpenEXR
 import pytest
 from pytestqt.qtbot import QtBot
 
 from helpers import floor
 from ropebell.app.stage import renderer
-from ropebell.app.stage.drawn import vertex_table
+from ropebell.app.stage.backdrop import backdrop_of
+from ropebell.app.stage.camera import Camera
+from ropebell.app.stage.drawn import Charted, vertex_table
 from ropebell.app.stage.picture import StagePicture
 from ropebell.app.stage.widget import Stage
 from ropebell.demo.builder import LevelBuilder
+from ropebell.level.brief import Sky
 from ropebell.level.scene import flatten
 from ropebell.light.rays import RaySpace
+from ropebell.light.sky import SkyMap, sky_seen
 
 
 def test_without_egl_one_sentence_says_so_and_nothing_else_fails(qtbot: QtBot, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -43,4 +50,49 @@ def test_without_egl_one_sentence_says_so_and_nothing_else_fails(qtbot: QtBot, m
     assert len(told) == 1 and "libegl1" in told[0] and "libEGL.so.1" in stage.trouble
     picture = stage.grab().toImage()
     assert len({picture.pixel(x, 150) for x in range(400)} | {picture.pixel(x, 145) for x in range(400)}) > 1
+    stage.close_renderer()
+
+
+def test_the_sky_is_seen_behind_a_lit_level_where_it_stands(qtbot: QtBot, tmp_path: Path) -> None:
+    pixels = np.zeros((32, 64, 3), np.float32)
+    pixels[:, 32:48], pixels[:, 48:], pixels[:, :16], pixels[:, 16:32] = (4, 0, 0), (0, 4, 0), (0, 0, 4), (4, 4, 0)
+    pixels[:4] = 4.0
+    file = tmp_path / "sky.exr"
+    header = {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}
+    OpenEXR.File(header, {"RGB": pixels}).write(str(file))
+    b = LevelBuilder()
+    b.material("grey", (0.5, 0.5, 0.5))
+    b.add("g", "floor", floor(0.5, -3.0), "grey")
+    level = b.level(Path("a.glb"))
+    scene = flatten(level)
+    space = RaySpace(scene.corners)
+    stage = Stage()
+    qtbot.addWidget(stage)
+    stage.resize(320, 240)
+    stage.show()
+    charted = Charted(np.zeros((2, 3, 2), np.float32), np.zeros(2, np.int32), 4)
+    bare = StagePicture(level, scene, space, vertex_table(scene, space, charted), charted)
+    light = np.ones((1, 4, 4, 3), np.float32)
+    lit = replace(bare.lit(light, None), sky=backdrop_of(Sky(picture="sky.exr"), file, (0.0, 0.0, 0.0)))
+
+    def middle(camera: Camera) -> tuple[int, ...]:
+        stage.go(camera)
+        stage.grab_smooth()
+        at = stage._image.pixelColor(stage._image.width() // 2, stage._image.height() // 2)
+        return tuple(v > 128 for v in at.getRgb()[:3])
+
+    for turn in (0.0, 70.0):
+        stage.show_picture(replace(lit, sky=backdrop_of(Sky(picture="sky.exr", turn=turn), file, (0.0, 0.0, 0.0))))
+        light = SkyMap.of(pixels, turn)
+        for yaw, pitch in ((-0.7, 0.1), (0.7, 0.0), (2.2, -0.2), (-2.2, 0.3), (0.1, 1.5), (3.0, 0.0)):
+            camera = Camera((0.0, 0.0, 0.0), yaw, pitch)
+            lights = sky_seen(light, np.array([camera.forward], np.float32))[0]
+            assert middle(camera) == tuple(bool(v > 0) for v in lights), "seen where it gives light from"
+    assert middle(Camera((0.0, 0.0, 0.0), 0.0, 1.5)) == (True, True, True)
+    stage.look.sky = False
+    assert middle(Camera((0.0, 0.0, 0.0), 0.7)) == (False, False, False)
+    stage.look.sky = True
+    stage.show_picture(bare)
+    assert middle(Camera((0.0, 0.0, 0.0), 0.7)) == (False, False, False), "surfaces without light have none"
+    assert backdrop_of(Sky(), None, (0.0, 0.0, 0.0)) is None
     stage.close_renderer()

@@ -41,6 +41,7 @@ def stage_commands(desk: Desk, picture: Picture, exposure: Exposure, views: tupl
         Command("stage.follow", "Exposure follows the view, or is held", exposure.toggle_follow, "Shift+X"),
         Command("stage.brighter", "Brighter by half a stop", partial(exposure.add_stops, 0.5), "+"),
         Command("stage.darker", "Darker by half a stop", partial(exposure.add_stops, -0.5), "-"),
+        Command("stage.sky", "Sky behind the level, or none", lambda: _sky(desk), "", lit),
         Command("stage.near", "Near or far set of pages", picture.toggle_near, "", opened),
         Command("stage.movers", "Moving things by probes or by what is below", picture.toggle_movers, "", opened),
         Command("light.only", "Only the selected lights, or all", lambda: _only_selected(desk), "O", opened),
@@ -55,6 +56,11 @@ def stage_commands(desk: Desk, picture: Picture, exposure: Exposure, views: tupl
             for v in views
         ),
     ]
+
+
+def _sky(desk: Desk) -> None:
+    desk.stage.look.sky = not desk.stage.look.sky
+    desk.stage.redraw()
 
 
 def _focus(desk: Desk, picture: Picture) -> None:

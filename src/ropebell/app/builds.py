@@ -14,6 +14,7 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from ropebell.app.desk import Desk
 from ropebell.app.reading import Opened
+from ropebell.app.stage.backdrop import backdrop_of
 from ropebell.app.stage.drawn import Charted, charted_on, vertex_table
 from ropebell.app.stage.picture import StagePicture
 from ropebell.build import events
@@ -294,7 +295,9 @@ class _Table:
         charted = charted_on(begun.scene, Charted(np.asarray(atlas.uv), atlas.lightmap, atlas.side))
         vertices = vertex_table(begun.scene, begun.space, charted)
         self._charts = event.charts
-        bare = StagePicture(begun.level, begun.scene, begun.space, vertices, charted)
+        p = begun.project
+        sky = backdrop_of(p.brief.sky_now, p.sky_picture, p.sky)
+        bare = StagePicture(begun.level, begun.scene, begun.space, vertices, charted, sky=sky)
         self.known = (texels, target, bare)
 
 

@@ -8,6 +8,7 @@ from pathlib import Path
 import numpy as np
 
 from ropebell.app.movers import lit_movers
+from ropebell.app.stage.backdrop import backdrop_of
 from ropebell.app.stage.drawn import Charted, Vertices, charted_on, vertex_table
 from ropebell.app.stage.picture import StagePicture
 from ropebell.build.carry import carry
@@ -187,7 +188,7 @@ def read_build(folder: Path, now: Opened, below: bool = False) -> Shown:
         charted = Charted(result.uv, result.page, result.total.shape[1])
         bare = StagePicture(result.level, result.scene, space, vertex_table(result.scene, space, charted), charted)
         surfaces, probes = Lightmapped.of(result, space), read_probes(folder)
-        return _shown(result, bare, None, surfaces, probes)
+        return _shown(result, bare, None, surfaces, probes, now.project)
     charted = Charted(carried.uv, carried.page, result.total.shape[1])
     shown = replace(result, level=now.level, scene=now.scene)
     return _with_movers(shown, now, charted, carried.fresh, carried.gone, below)
@@ -207,14 +208,18 @@ def _with_movers(
     charted, movers = lit_movers(now.scene, surfaces, probes, charted, below)
     vertices = vertex_table(now.scene, now.space, charted)
     bare = StagePicture(now.level, now.scene, now.space, vertices, charted, fresh=fresh, gone=gone)
-    return _shown(result, bare, movers, surfaces, probes)
+    return _shown(result, bare, movers, surfaces, probes, now.project)
 
 
 def _shown(
-    result: Result, bare: StagePicture, movers: F32 | None, surfaces: Lightmapped, probes: Probes | None
-) -> Shown:
+    result: Result, bare: StagePicture, movers: F32 | None, surfaces: Lightmapped, probes: Probes | None,
+    project: Project,
+) -> Shown:  # fmt: skip
     """A build with its light; moving things, if there are any, on one more page, without noise of their own."""
     direct = with_page(result.direct, movers)
+    sky = result.manifest.brief.sky_now
+    file = project.beside(sky.picture) if sky.picture else None
+    bare = replace(bare, sky=backdrop_of(sky, file, result.manifest.sky))
     picture = bare.lit(with_page(result.total, movers), direct)
     if result.noise is not None:
         more = len(direct) - len(result.noise)

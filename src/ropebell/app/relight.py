@@ -4,15 +4,17 @@ from __future__ import annotations
 
 import threading
 import time
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from ropebell.app.desk import Desk
 from ropebell.app.jobs import Jobs
 from ropebell.app.reading import Opened, Shown
+from ropebell.app.stage.backdrop import backdrop_of
 from ropebell.app.stage.picture import StagePicture
 from ropebell.build.manifest import LightFacts, Manifest
+from ropebell.build.project import Project
 from ropebell.build.recipe import Recipe, get
 from ropebell.build.relight import Relight, bouncing
 from ropebell.errors import Stopped
@@ -223,7 +225,9 @@ class Relighter(QObject):
         bounce = self.bounce
         self._shows_relit = True
         self._jobs.start(
-            "relit", lambda: _relit(used, shown, settings, recipe, bounce, only is not None, follows), self._receive
+            "relit",
+            lambda: _relit(used, shown, settings, recipe, bounce, only is not None, now.project if follows else None),
+            self._receive,
         )
 
     def _receive(self, relit: Relit) -> None:
@@ -278,8 +282,9 @@ def _places(now: Opened) -> tuple[object, ...]:
 
 def _relit(
     fields: Relight, shown: Shown, settings: tuple[F64, F64], recipe: Recipe, bounce: int, only: bool,
-    follows: bool,
+    followed: Project | None,
 ) -> Relit:  # fmt: skip
+    """Args: followed: whose settings of now these are; None: they are the build's own."""
     began = time.perf_counter()
     if bounce >= 0:
         light = fields.one_bounce(*settings, bounce, recipe)
@@ -295,4 +300,8 @@ def _relit(
     finished = any(get(built, key) for key in FINISHES)
     plain = "relit from stored rays, before finishing" if finished else "relit from stored rays"
     what = ", ".join(p for p in parts if p) or plain
-    return Relit(shown.relit(total, direct), what, follows, time.perf_counter() - began)
+    picture = shown.relit(total, direct)
+    if followed is not None:
+        sky = backdrop_of(followed.brief.sky_now, followed.sky_picture, followed.sky)
+        picture = replace(picture, sky=sky)
+    return Relit(picture, what, followed is not None, time.perf_counter() - began)

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
+from ropebell.app.stage.backdrop import Backdrop
 from ropebell.app.stage.camera import Camera
 from ropebell.app.stage.drawn import Charted, Half, Vertices, to_half
 from ropebell.build.meter import look_up
@@ -51,6 +52,7 @@ class StagePicture:
         noise: (P, H, W, 1) shares of it, None where it is not known.
         fresh: objects that have no light here, as they are new or moved.
         gone: (n, 3, 3) corners of faces that had light and are no more.
+        sky: what is seen behind it, None where that is dark.
     """
 
     level: Level
@@ -64,6 +66,7 @@ class StagePicture:
     noise: F32 | None = None
     fresh: tuple[str, ...] = ()
     gone: F64 = field(default_factory=lambda: np.zeros((0, 3, 3)))
+    sky: Backdrop | None = None
 
     def has(self, layer: str) -> bool:
         """Whether there is what a view needs: `light`, `charts` or `noise`."""

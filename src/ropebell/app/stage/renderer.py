@@ -15,6 +15,7 @@ from ropebell.app.stage.camera import Camera
 from ropebell.app.stage.drawn import Half, crease_edges
 from ropebell.app.stage.gl_calls import LINES, TRIANGLES, GlCalls
 from ropebell.app.stage.picture import StagePicture
+from ropebell.app.stage.sky import Sky
 from ropebell.app.views import RESULT, View, chain
 from ropebell.errors import GraphicsError
 from ropebell.level.cutouts import has_holes
@@ -38,6 +39,7 @@ class Look:
         chosen: all nodes that are marked.
         hidden: nodes that are not drawn.
         glow: radiance in cd/m² that materials are seen with, by name, where it is not the level's own.
+        sky: draw the sky behind the level where light is shown.
     """
 
     view: View = RESULT
@@ -47,6 +49,7 @@ class Look:
     chosen: tuple[int, ...] = ()
     hidden: frozenset[int] = frozenset()
     glow: Mapping[str, tuple[float, float, float]] = field(default_factory=dict)
+    sky: bool = True
 
 
 class Renderer:
@@ -76,6 +79,7 @@ class Renderer:
             vertex_shader=(source / "line.vert").read_text(),
             fragment_shader=(source / "line.frag").read_text(),
         )
+        self._sky = Sky(self._gl, self._calls)
         self._white = self._gl.texture((1, 1), 4, b"\xff" * 4)
         self._dark = self._gl.texture_array((1, 1, 1), 3, b"\x00" * 6, dtype="f2", alignment=1)
         self._textures: dict[int, Any] = {}
@@ -156,6 +160,8 @@ class Renderer:
         matrix = shifted.matrix(aspect, near, far)
         shows = all(picture.has(layer) for layer in look.view.needs)
         view = self._codes[look.view.id] if shows else PLAIN_VIEW
+        if shows and look.view.exposed and look.sky and picture.sky is not None and not camera.plan:
+            self._sky.draw(picture.sky, camera, look.exposure, aspect)
         p = self._program
         p["matrix"].write(matrix.T.astype("f4").tobytes())
         p["view"].value = view
@@ -166,8 +172,9 @@ class Renderer:
             texture = self._light[layer] or self._dark
             texture.filter = (kind, kind)
             texture.use(unit)
-        p["picture"].value, p["total_light"].value, p["direct_light"].value, p["flags"].value = 0, 1, 2, 3
-        p["glow_picture"].value, p["noise_share"].value = 4, 5
+        for unit, name in enumerate(("picture", "total_light", "direct_light", "flags", "glow_picture", "noise_share")):
+            if name in p:
+                p[name].value = unit
         self._node_flags(look).use(3)
         for batch in picture.vertices.batches:
             m = picture.level.materials[batch.material]
@@ -238,9 +245,11 @@ class Renderer:
 
     def _upload(self, table: F32) -> None:
         self._buffer = self._gl.buffer(np.ascontiguousarray(table).tobytes())
-        layout = "3f 3f 2f 3f 1f 1f"
-        names = ("position", "normal", "picture_uv", "light_uv", "node", "density")
-        self._vertices = self._gl.vertex_array(self._program, [(self._buffer, layout, *names)])
+        sizes = {"position": 3, "normal": 3, "picture_uv": 2, "light_uv": 3, "node": 1, "density": 1}
+        # What none of the views asks for is not in the program.
+        used = [name for name in sizes if name in self._program]
+        layout = " ".join(f"{size}{'f' if name in used else 'x4'}" for name, size in sizes.items())
+        self._vertices = self._gl.vertex_array(self._program, [(self._buffer, layout, *used)])
 
     def _array(self, old: Any, half: Half) -> Any:
         pages = half

@@ -61,6 +61,10 @@ class RoleDelegate(QStyledItemDelegate):
             model.setData(index, editor.text())  # type: ignore[attr-defined]
 
 
+# Round the text of a cell, and the widest that a column is made by itself; pixels.
+CELL_ROOM, MOST_COLUMN = 11, 62
+
+
 class LevelBench(QWidget):
     """What is in the level.
 
@@ -110,6 +114,7 @@ class LevelBench(QWidget):
         self.filter.setClearButtonEnabled(True)
         rows.addWidget(self.filter)
         self.model = ObjectModel()
+        self._fitted = False
         self.table = self._make_table()
         rows.addWidget(self.table, 1)
         rows.addWidget(rule())
@@ -136,6 +141,7 @@ class LevelBench(QWidget):
         table.sortByColumn(-1, Qt.SortOrder.AscendingOrder)
         table.setTabKeyNavigation(False)
         table.setWordWrap(False)
+        table.setTextElideMode(Qt.TextElideMode.ElideMiddle)  # names differ at their ends
         table.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
         side, head = table.verticalHeader(), table.horizontalHeader()
         assert side is not None and head is not None
@@ -197,6 +203,8 @@ class LevelBench(QWidget):
         selection.blockSignals(True)
         self.model.set_rows(rows)
         selection.blockSignals(False)
+        if not self._fitted:
+            self._fit_columns()
         self._follow(self._desk.selection.node)
         heavy = sum(f.severity != "note" for f in all_found)
         self.pages.button(1).setText(f"Checks {heavy}" if heavy else "Checks")
@@ -210,6 +218,8 @@ class LevelBench(QWidget):
         self._follow(self._desk.selection.node)
 
     def _fit_columns(self) -> None:
+        """The name gets what the other columns leave; these are no wider than what is in them."""
+        metrics = self.table.fontMetrics()
         head = self.table.horizontalHeader()
         assert head is not None
         for index, col in enumerate(self.model.columns):
@@ -218,7 +228,10 @@ class LevelBench(QWidget):
                 index, QHeaderView.ResizeMode.Stretch if stretch else QHeaderView.ResizeMode.Interactive
             )
             if not stretch:
-                head.resizeSection(index, col.width)
+                texts = {col.title, *(col.show(self.model.at(row)) for row in range(self.model.rowCount()))}
+                needed = max(metrics.horizontalAdvance(text) for text in texts) + CELL_ROOM
+                head.resizeSection(index, min(needed, max(col.width, MOST_COLUMN)))
+        self._fitted = self.model.rowCount() > 0
 
     # -- selecting
 

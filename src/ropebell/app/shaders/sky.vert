@@ -1,0 +1,7 @@
+#version 330
+// One triangle over all of the picture.
+out vec2 at;
+void main() {
+    at = vec2(gl_VertexID == 1 ? 3.0 : -1.0, gl_VertexID == 2 ? 3.0 : -1.0);
+    gl_Position = vec4(at, 0.0, 1.0);
+}
