@@ -11,6 +11,7 @@ import hashlib
 import json
 import os
 import random
+import re
 import resource
 import signal
 import subprocess
@@ -312,9 +313,10 @@ def spoiled(count: int) -> Row:
         text=True,
         check=False,
     )
-    row.tried, row.well = count, count if done.returncode == 0 else 0
-    if done.returncode:
-        row.bad.append((done.stdout + done.stderr).strip()[-400:])
+    bad = [line for line in done.stdout.splitlines() if re.match(r"\d+: ", line)]
+    row.tried, row.well, row.bad = count, count - len(bad), [line[:300] for line in bad]
+    if done.returncode and not bad:
+        row.note("it came to no end", done.stdout[-300:])
     return row
 
 

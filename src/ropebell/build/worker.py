@@ -27,6 +27,7 @@ from ropebell.files import open_own
 
 EXIT_DONE, EXIT_FAILED, EXIT_TRIPWIRE, EXIT_STOPPED = 0, 3, 4, 130
 PATIENCE = 0.5
+NO_MEMORY = "There is not enough memory. Lower the density or the gather rays, or set limits.memory_mb."
 # Seconds; a library cannot wait for longer than some centuries.
 LONGEST_TIMER = 1e6
 STDERR = "stderr.txt"
@@ -100,7 +101,11 @@ def run(request: Request, gentle: bool = True, orphaned: int | None = None, pipe
         where = error.filename or request.out
         return ending.say("failed", EXIT_FAILED, message=str(BuildError(why(error), where, step(error))))
     except MemoryError:
-        message = "There is not enough memory. Lower the density or the gather rays, or set limits.memory_mb."
+        return ending.say("failed", EXIT_FAILED, message=NO_MEMORY)
+    except ImportError as error:
+        # A part of a library that is loaded where it is first needed, and finds no room then.
+        no_room = any(words in str(error) for words in ("failed to map segment", "cannot allocate memory"))
+        message = f"{NO_MEMORY if no_room else 'A library is damaged: set up again.'} ({error})"
         return ending.say("failed", EXIT_FAILED, message=message)
     except Exception as error:  # noqa: BLE001 - the border of the process: a bug is told in the journal, not lost
         message = f"The build met a fault of this program: {type(error).__name__}: {error}"
