@@ -77,3 +77,11 @@ def test_wrong_suffix_folder_and_missing_file(tmp_path: Path) -> None:
     ):
         with pytest.raises(LevelError, match=words):
             open_level(path)
+
+
+@pytest.mark.parametrize("line", ["mtllib {}.mtl", "mtllib {}/a.mtl"])
+def test_a_reference_longer_than_any_file_name_is_told(tmp_path: Path, line: str) -> None:
+    path = tmp_path / "a.obj"
+    path.write_text(f"{line.format('a' * 1000)}\nv 0 0 0\nv 1 0 0\nv 0 0 1\nf 1 2 3\n")
+    with pytest.raises(LevelError, match="longer than any file name"):
+        open_level(path)

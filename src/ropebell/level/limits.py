@@ -23,6 +23,8 @@ MAX_SKY_PIXELS = 32 << 20
 # Of all pictures of a level together, decoded.
 MAX_DECODED_BYTES = 512 << 20
 MAX_FACE_CORNERS = 4096
+# Bytes of a file's name and characters of a path, as file systems have them.
+MOST_NAME, MOST_PATH = 255, 2048
 
 
 def read_limited(path: Path, most: int = MAX_FILE_BYTES) -> bytes:
@@ -63,6 +65,8 @@ def beside(base: Path, reference: str, where: str) -> Path:
     normal = text.replace("\\", "/")
     if normal.startswith(("/", "~")) or (len(normal) > 1 and normal[1] == ":"):
         raise LevelError(f"absolute paths are not followed ('{text[:80]}')", where, remedy)
+    if len(normal) > MOST_PATH or any(len(part.encode("utf-8", "replace")) > MOST_NAME for part in normal.split("/")):
+        raise LevelError(f"a file reference is longer than any file name ('{text[:80]}…')", where, remedy)
     folder = base.parent.resolve()
     target = (folder / normal).resolve()
     if not target.is_relative_to(folder):
