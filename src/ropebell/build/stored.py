@@ -4,14 +4,17 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
+from ropebell.build import stages
 from ropebell.build.fields import Sources
-from ropebell.build.forms import CHARTS, FIELD, FOOTING, HITS, READING, SKY
+from ropebell.build.forms import CHARTS
 from ropebell.build.manifest import Manifest
+from ropebell.build.stage import ONLY, Item, Names
+from ropebell.build.stages.direct import SKY_ITEM
 from ropebell.build.store import Store
 from ropebell.charts.texels import Texels
 from ropebell.level.model import I32, PerTexel3, TexelIndex
-from ropebell.light.direct import DirectField
 from ropebell.light.transport import Hits
 
 
@@ -35,30 +38,34 @@ class StoredBuild:
     @staticmethod
     def of(m: Manifest) -> StoredBuild | None:
         """None when one of the artifacts is gone, or the build is of a version that did not keep them all."""
-        store, names = Store(Path(m.cache)), m.digests
-        laid = CHARTS.of(store, names.charts) if names.reading else None
+        store, names = Store(Path(m.cache)), names_kept(m)
+        laid = CHARTS.of(store, names.one(stages.CHARTS.name)) if m.digests.reading else None
         if laid is None:
             return None
         sizes = {"N": len(laid.texels), "T": len(laid.atlas.uv), "E": len(m.emitters)}
-        footing = FOOTING.of(store, names.footing, **sizes)
-        reading = READING.of(store, names.reading, **sizes)
-        hits = HITS.of(store, m.hits_digest, **sizes)
-        sources = _sources(m, store, len(laid.texels))
-        if footing is None or reading is None or hits is None or sources is None:
+        kept: dict[str, dict[Item, Any]] = {}
+        for stage in stages.STAGES:
+            found = stage.read(store, names, **sizes)
+            if found is None:
+                return None
+            kept[stage.name] = found
+        fields = kept[stages.DIRECT.name]
+        lights, emitters = ({n: f for (of, n), f in fields.items() if of == kind} for kind in ("light", "emitter"))
+        if lights.keys() != m.lights.keys() or emitters.keys() != m.emitters.keys():
             return None
-        return StoredBuild(laid.texels, footing.target, *reading, hits, sources)
+        samples, reading, hits = (kept[s.name][ONLY] for s in (stages.FOOTING, stages.WRITE, stages.TRANSPORT))
+        sources = Sources(lights, emitters, fields.get(SKY_ITEM))
+        return StoredBuild(
+            laid.texels, samples.target, reading.throws, reading.reflecting, reading.emitter, hits, sources
+        )  # fmt: skip
 
 
-def _sources(m: Manifest, store: Store, count: int) -> Sources | None:
-    """Fields of all that gave light to a build of so many texels, None if one is gone."""
-    names = m.digests
-    if names.lights.keys() != m.lights.keys() or names.emitters.keys() != m.emitters.keys():
-        return None
-    groups: list[dict[str, DirectField]] = []
-    for digests in (names.lights, names.emitters):
-        found = {name: FIELD.of(store, digest, N=count) for name, digest in digests.items()}
-        groups.append({name: field for name, field in found.items() if field is not None})
-        if len(groups[-1]) < len(digests):
-            return None
-    picture = SKY.of(store, names.sky, N=count)
-    return Sources(groups[0], groups[1], picture) if picture is not None or not names.sky else None
+def names_kept(m: Manifest) -> Names:
+    """The artifacts of a build, as its manifest names them."""
+    d = m.digests
+    direct: dict[Item, str] = {("light", name): digest for name, digest in d.lights.items()}
+    direct |= {("emitter", name): digest for name, digest in d.emitters.items()}
+    if d.sky:
+        direct[SKY_ITEM] = d.sky
+    single = {"charts": d.charts, "footing": d.footing, "transport": m.hits_digest, "write": d.reading}
+    return Names("", {stages.DIRECT.name: direct, **{stage: {ONLY: digest} for stage, digest in single.items()}})
