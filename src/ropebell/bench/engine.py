@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from ropebell.bench.measure import SKY, ready
+from ropebell.bench.ready import SKY, ready
 from ropebell.build.journal import Journal
 from ropebell.build.manifest import read_manifest
 from ropebell.build.meter import Meter

@@ -9,36 +9,29 @@ import tempfile
 import time
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
+from ropebell.bench import engine
+from ropebell.bench.ready import SKY, Ready, ready
 from ropebell.build.events import Stage
-from ropebell.build.layouts import StoredLayouts
 from ropebell.build.manifest import Manifest, read_manifest
 from ropebell.build.precheck import gather
 from ropebell.build.project import find_project
 from ropebell.build.recipe import Recipe, named, with_value
 from ropebell.build.request import Request
 from ropebell.build.runner import BuildProcess, Standby
-from ropebell.build.store import Store
-from ropebell.charts.atlas import Atlas, ChartSettings, make_atlas
-from ropebell.charts.shapes import placed_shapes
-from ropebell.charts.texels import Texels, make_texels
 from ropebell.checks.run import check
 from ropebell.demo.write import LEVEL_NAME, write_demo
 from ropebell.errors import BuildError
 from ropebell.level.brief import Brief, LightChange, Mark
 from ropebell.level.model import F32, Level, Primitive
 from ropebell.level.open import open_level
-from ropebell.level.scene import Scene, flatten
-from ropebell.light.footing import find_open_samples
 from ropebell.light.gather_rays import make_rays
-from ropebell.light.rays import RaySpace
 from ropebell.light.sampling import plain_points
-from ropebell.light.surface import OpenSamples, Surface
 from ropebell.light.transport import Gather, empty_hits
 from ropebell.light.workers import cores
 
@@ -48,7 +41,6 @@ BATCH = 65_536
 # Of the demo's lights, the one whose strength is changed for the relight figure.
 LAMP = "lights/hall lamp"
 STRENGTHS = (100.0, 300.0, 500.0)
-SKY = (300.0, 350.0, 450.0)
 # A waiting process has loaded everything by then.
 READY_SECONDS = 6.0
 STOPPED_IN = ("charts", "footing", "direct", "transport")
@@ -63,8 +55,6 @@ def run(scale: float = 1.0, long: bool = True) -> dict[str, Any]:
         scale: size of the level relative to the usual one; small values are for trying out.
         long: also those that take minutes: large levels, a noise target, memory limits, the path tracer.
     """
-    from ropebell.bench import engine  # it needs `ready` from here
-
     figures: dict[str, Any] = {
         "machine": {"processor": platform.processor() or platform.machine(), "cores": os.cpu_count()}
     }
@@ -97,30 +87,6 @@ def run(scale: float = 1.0, long: bool = True) -> dict[str, Any]:
     return {**figures, "measured_in_s": took}
 
 
-@dataclass(frozen=True, eq=False)
-class _Ready:
-    scene: Scene
-    space: RaySpace
-    surface: Surface
-    atlas: Atlas
-    texels: Texels
-    samples: OpenSamples
-
-
-def ready(level: Path, density: float, workers: int, page_size: int = 1024) -> _Ready:
-    """A level with its charts and open samples, ready for rays."""
-    scene = flatten(open_level(level))
-    space = RaySpace(scene.corners)
-    surface = Surface.of(scene, space)
-    with tempfile.TemporaryDirectory() as cache:
-        layouts = StoredLayouts(Store(Path(cache)))
-        shapes = placed_shapes(scene, layouts, workers, lambda _: None)
-    atlas, _ = make_atlas(scene, shapes, ChartSettings(density, page_size))
-    texels = make_texels(scene, atlas, 8, lambda _: None)
-    samples = find_open_samples(surface, space, texels, atlas, workers, lambda _: None)
-    return _Ready(scene, space, surface, atlas, texels, samples)
-
-
 def _transport_against_bare(level: Path, density: float) -> dict[str, Any]:
     """Rays per second of the transport stage and of the ray library alone, on the same rays and threads."""
     workers = cores()
@@ -150,7 +116,7 @@ def _transport_against_bare(level: Path, density: float) -> dict[str, Any]:
     }
 
 
-def _rays_of(r: _Ready, active: np.ndarray) -> Any:
+def _rays_of(r: Ready, active: np.ndarray) -> Any:
     """The very rays that the transport stage shoots, in its batches."""
     step = BATCH // RAYS
     plain = plain_points(0, RAYS)
