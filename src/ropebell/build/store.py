@@ -13,6 +13,7 @@ import json
 import os
 import re
 import secrets
+import threading
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -75,6 +76,11 @@ def _boot() -> str:
         return Path("/proc/sys/kernel/random/boot_id").read_text(encoding="ascii").strip()
     except OSError:
         return ""
+
+
+# The array library reads a file's head with Python's parser, which in Python 3.11 fails now and then ("AST constructor
+# recursion depth mismatch") where two threads use it at once.
+_HEADERS = threading.Lock()
 
 
 @dataclass(frozen=True, eq=False)
@@ -158,7 +164,8 @@ class Store:
         # Mapped copy-on-write: kernels are compiled once for writable arrays, and the file is never written.
         # Empty files cannot be mapped.
         open_regular(path).close()
-        array: NDArray[Any] = np.load(path, mmap_mode="c" if 0 not in shape else None, allow_pickle=False)
+        with _HEADERS:
+            array: NDArray[Any] = np.load(path, mmap_mode="c" if 0 not in shape else None, allow_pickle=False)
         if [array.dtype.str, list(array.shape)] != [dtype, shape] or not array.flags.c_contiguous:
             raise ValueError(f"{name} is {array.dtype.str} {array.shape}, not {dtype} {shape}")
         if checksum is not None and _checksum(path) != checksum:
@@ -194,7 +201,8 @@ class Store:
         """Write the list of the arrays in the folder of an artifact being written."""
         arrays = {}
         for path in sorted(folder.glob("*.npy")):
-            array = np.load(path, mmap_mode="r" if path.stat().st_size else None, allow_pickle=False)
+            with _HEADERS:
+                array = np.load(path, mmap_mode="r" if path.stat().st_size else None, allow_pickle=False)
             arrays[path.stem] = [array.dtype.str, list(array.shape), _checksum(path)]
         listed = {"format": FORMAT, "arrays": arrays, "meta": meta or {}}
         listed["sum"] = _sum_of(json.loads(json.dumps(listed)))
