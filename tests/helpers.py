@@ -22,7 +22,8 @@ from ropebell.demo.builder import LevelBuilder
 from ropebell.demo.shapes import Shape, box, quad
 from ropebell.level.brief import Brief
 from ropebell.level.gltf_write import plain_glb
-from ropebell.level.scene import Scene, flatten
+from ropebell.level.prepare import flatten
+from ropebell.level.scene import Scene
 
 UP = (0.0, 1.0, 0.0)
 

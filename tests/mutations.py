@@ -39,7 +39,7 @@ from ropebell.level.brief import Brief, ProbeSet, Region, Sky
 from ropebell.level.emitter_table import read_table
 from ropebell.level.model import Light
 from ropebell.level.open import open_level
-from ropebell.level.scene import flatten
+from ropebell.level.prepare import flatten
 from ropebell.level.sky_picture import read_sky_picture
 
 NASTY: tuple[Any, ...] = (

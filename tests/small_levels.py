@@ -15,7 +15,7 @@ from ropebell.demo.shapes import Shape, ball, box, joined
 from ropebell.level.brief import NO_BRIEF, Brief
 from ropebell.level.emitter_table import EmitterTable, emission_sources
 from ropebell.level.model import F64, Light
-from ropebell.level.scene import prepare
+from ropebell.level.prepare import prepare
 
 # (size of the level, turn about Y in radians): everything that is found must be found at all of them.
 WORLDS = [(0.01, 0.0), (0.35, 0.7), (6.0, 2.1), (100.0, 4.0)]

@@ -20,7 +20,7 @@ from ropebell.level.gltf_container import read_container
 from ropebell.level.light_edits import with_added, with_copy, with_settings
 from ropebell.level.open import open_level
 from ropebell.level.placed_light import PlacedLight
-from ropebell.level.scene import prepare
+from ropebell.level.prepare import prepare
 from ropebell.light.area_light import candela_per_radiance, frame_of, shape_of
 from small_levels import Hall
 

@@ -32,7 +32,7 @@ from ropebell.errors import BuildError, UsageError
 from ropebell.files import remove_files, remove_own
 from ropebell.level.model import Light
 from ropebell.level.open import open_level
-from ropebell.level.scene import flatten
+from ropebell.level.prepare import flatten
 
 TRAP = "import pathlib; pathlib.Path({!r}).write_text(__name__)\nraise SystemExit(7)\n"
 ROOT = Path(__file__).parents[1]

@@ -15,7 +15,7 @@ from ropebell.demo.shapes import ball
 from ropebell.level.box_cuts import cut_along_boxes
 from ropebell.level.brief import Brief, DensityBox
 from ropebell.level.model import Level, Light
-from ropebell.level.scene import flatten
+from ropebell.level.prepare import flatten
 
 PLACE = st.floats(-4.0, 4.0)
 SIZE = st.floats(0.2, 4.0)

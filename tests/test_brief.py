@@ -53,7 +53,7 @@ from ropebell.level.faces import PROPERTIES, find_faces, grouped
 from ropebell.level.guard import refusal
 from ropebell.level.model import Level, Light
 from ropebell.level.open import open_level
-from ropebell.level.scene import flatten, prepare
+from ropebell.level.prepare import flatten, prepare
 
 FULL = Brief(
     marks={

@@ -19,7 +19,8 @@ from ropebell.charts.shapes import placed_shapes
 from ropebell.charts.texels import Texels, footprint_areas, footprint_lattice, make_texels
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import Shape, ball, box, cylinder, joined, wheel
-from ropebell.level.scene import Scene, flatten
+from ropebell.level.prepare import flatten
+from ropebell.level.scene import Scene
 
 
 class NoCache:

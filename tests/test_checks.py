@@ -26,7 +26,7 @@ from ropebell.level.brief import Box, Brief, LightChange, Mark, Move, Pose, Regi
 from ropebell.level.emitter_table import read_table
 from ropebell.level.finding import Finding
 from ropebell.level.model import Level, Primitive
-from ropebell.level.scene import prepare
+from ropebell.level.prepare import prepare
 from ropebell.light.sampling import fibonacci_sphere
 from ropebell.sight.hull import hull_pieces
 from ropebell.sight.walk import EYE, Walkable

@@ -19,7 +19,7 @@ from ropebell.level.cutouts import cutouts_of, solid_pixels
 from ropebell.level.model import Level, Light, Material, TextureUse
 from ropebell.level.open import open_level
 from ropebell.level.picture_lookup import CLAMP, MIRROR, REPEAT
-from ropebell.level.scene import flatten, prepare
+from ropebell.level.prepare import flatten, prepare
 from ropebell.light.piercing import wrapped
 from ropebell.light.rays import MOST_LAYERS, RaySpace
 

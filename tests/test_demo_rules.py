@@ -23,7 +23,8 @@ from ropebell.level.brief import Brief
 from ropebell.level.finding import Finding
 from ropebell.level.model import Level
 from ropebell.level.open import open_level
-from ropebell.level.scene import Scene, flatten
+from ropebell.level.prepare import flatten
+from ropebell.level.scene import Scene
 from ropebell.light.rays import RaySpace
 
 SOURCE = Path(__file__).parent.parent / "src" / "ropebell"

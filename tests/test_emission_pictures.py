@@ -23,7 +23,7 @@ from ropebell.demo.shapes import quad
 from ropebell.level.brief import Brief, EmitterChange, Mark
 from ropebell.level.emission_picture import emission_picture
 from ropebell.level.open import open_level
-from ropebell.level.scene import flatten, prepare
+from ropebell.level.prepare import flatten, prepare
 from ropebell.light.pages import to_pages
 from ropebell.light.piercing import weights_along
 

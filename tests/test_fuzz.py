@@ -16,7 +16,7 @@ from ropebell.checks.run import check
 from ropebell.checks.subject import Subject
 from ropebell.errors import LevelError
 from ropebell.level.open import open_level
-from ropebell.level.scene import flatten
+from ropebell.level.prepare import flatten
 
 QUIET = settings(max_examples=250, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 NASTY = st.one_of(

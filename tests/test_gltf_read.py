@@ -17,7 +17,7 @@ from PIL import Image
 import gltf_files as g
 from ropebell.errors import LevelError
 from ropebell.level.open import open_level
-from ropebell.level.scene import flatten
+from ropebell.level.prepare import flatten
 
 Doc = dict[str, Any]
 

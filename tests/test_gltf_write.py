@@ -17,7 +17,7 @@ from ropebell.demo.write import write_demo
 from ropebell.level.brief import LightChange
 from ropebell.level.gltf_write import plain_glb
 from ropebell.level.open import open_level
-from ropebell.level.scene import flatten
+from ropebell.level.prepare import flatten
 
 VALIDATOR = Path(__file__).parent.parent / "tools" / "validator"
 

@@ -2,15 +2,21 @@
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 import subprocess
+import sys
 import sysconfig
 from pathlib import Path
 
+import numpy as np
 import pytest
+from scipy.sparse import coo_array
+from scipy.sparse.csgraph import connected_components
 
 ROOT = Path(__file__).parents[1]
+IMPORT_OF_TYPES = "from typing import TYPE_CHECKING\nif TYPE_CHECKING:\n    from ropebell.app.desk import Desk"
 
 
 @pytest.fixture(scope="module")
@@ -43,7 +49,7 @@ def test_the_import_contracts_are_kept(copy: Path) -> None:
         ("build/new.py", "import PyQt6.QtCore", "ropebell.build is not allowed to import PyQt6"),
         (
             "level/new.py",
-            "from typing import TYPE_CHECKING\nif TYPE_CHECKING:\n    from ropebell.app.desk import Desk",
+            IMPORT_OF_TYPES,
             "ropebell.level is not allowed to import ropebell.app",
         ),
         ("unlisted/__init__.py", "", "ropebell.unlisted"),
@@ -61,3 +67,34 @@ def test_a_contract_that_is_broken_is_noticed(copy: Path, path: str, line: str, 
         planted.unlink()
         if path.endswith("__init__.py"):
             planted.parent.rmdir()
+
+
+def _rings(folder: Path) -> list[list[str]]:
+    """Modules under a folder that import one another in a ring, counting imports that are for types only."""
+    words = "import grimp, json; g = grimp.build_graph('ropebell', cache_dir=None)"
+    words += "; print(json.dumps({m: sorted(g.find_modules_directly_imported_by(m)) for m in sorted(g.modules)}))"
+    said = subprocess.run(
+        [sys.executable, "-c", words], cwd=folder / "src", text=True, capture_output=True, check=True
+    ).stdout
+    imports: dict[str, list[str]] = json.loads(said)
+    number = {name: i for i, name in enumerate(imports)}
+    pairs = [(number[a], number[b]) for a, others in imports.items() for b in others]
+    rows, columns = zip(*pairs)
+    graph = coo_array((np.ones(len(pairs)), (rows, columns)), shape=(len(number), len(number)))
+    _, ring = connected_components(graph.tocsr(), directed=True, connection="strong")
+    rings = [[name for name in imports if ring[number[name]] == r] for r in np.flatnonzero(np.bincount(ring) > 1)]
+    return rings
+
+
+def test_no_module_imports_itself_by_way_of_others_even_for_types(copy: Path) -> None:
+    assert _rings(copy) == []
+
+
+def test_a_ring_of_imports_is_noticed(copy: Path) -> None:
+    state = copy / "src/ropebell/app/state.py"
+    before = state.read_text()
+    state.write_text(before.replace("class State(", f"{IMPORT_OF_TYPES}\n\n\nclass State(", 1))
+    try:
+        assert any("ropebell.app.desk" in ring and "ropebell.app.state" in ring for ring in _rings(copy))
+    finally:
+        state.write_text(before)

@@ -24,7 +24,8 @@ from ropebell.errors import LevelError, RopeBellError
 from ropebell.level.brief import Brief, LightChange
 from ropebell.level.limits import beside
 from ropebell.level.model import Level, Light, Material, Mesh, Node, Primitive, TextureUse
-from ropebell.level.scene import flatten, srgb_to_linear, with_lights
+from ropebell.level.prepare import flatten, with_lights
+from ropebell.level.scene import srgb_to_linear
 from ropebell.light.albedo import texel_albedo
 from ropebell.light.pages import to_pages
 from ropebell.light.workers import run_chunks

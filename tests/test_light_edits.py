@@ -28,7 +28,8 @@ from ropebell.level.light_edits import (
 from ropebell.level.model import Level, Light
 from ropebell.level.open import open_level
 from ropebell.level.placed_light import PlacedLight
-from ropebell.level.scene import index_of, prepare
+from ropebell.level.prepare import prepare
+from ropebell.level.scene import index_of
 
 LAMP, SPOT, SUN = "lights/lamp", "lights/spot", "lights/sun"
 

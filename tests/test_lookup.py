@@ -18,7 +18,8 @@ from ropebell.charts.shapes import placed_shapes
 from ropebell.charts.texels import Texels, make_texels
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import ball, box
-from ropebell.level.scene import Scene, flatten
+from ropebell.level.prepare import flatten
+from ropebell.level.scene import Scene
 from ropebell.light.footing import find_open_samples, texel_keys
 from ropebell.light.gather_rays import lobe, make_rays
 from ropebell.light.lookup import BACK, NONE, SKY, hit_records, resolve

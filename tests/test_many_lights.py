@@ -16,7 +16,7 @@ from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import box
 from ropebell.level.brief import AddedLight, Brief, LightChange
 from ropebell.level.placed_light import PlacedLight
-from ropebell.level.scene import flatten
+from ropebell.level.prepare import flatten
 from ropebell.light.direct import light_field
 from ropebell.light.footing import find_open_samples
 from ropebell.light.near import TexelBlocks, _curve

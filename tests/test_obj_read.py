@@ -10,7 +10,7 @@ from PIL import Image
 
 from ropebell.errors import LevelError
 from ropebell.level.open import open_level
-from ropebell.level.scene import flatten
+from ropebell.level.prepare import flatten
 
 SQUARE = "v 0 0 0\nv 1 0 0\nv 1 0 -1\nv 0 0 -1\n"
 

@@ -23,7 +23,8 @@ from ropebell.demo.shapes import ball, box, joined
 from ropebell.errors import LevelError
 from ropebell.level.brief import Box, Brief, DensityBox, Mark, Region
 from ropebell.level.model import Level
-from ropebell.level.scene import Scene, prepare
+from ropebell.level.prepare import prepare
+from ropebell.level.scene import Scene
 from ropebell.level.sky_picture import mean_radiance, read_hdr, read_sky_picture
 from ropebell.light.rays import RaySpace
 from ropebell.sight.viewing import NEAR, view_distances, viewing

@@ -18,7 +18,7 @@ from ropebell.errors import ProjectError, RecipeError
 from ropebell.level.brief import LightChange, Mark
 from ropebell.level.model import Light
 from ropebell.level.open import open_level
-from ropebell.level.scene import flatten, prepare, with_lights
+from ropebell.level.prepare import flatten, prepare, with_lights
 
 CONTRACT = [
     "density.texels_per_metre",

@@ -13,7 +13,7 @@ from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import box, quad
 from ropebell.level.model import Light
 from ropebell.level.open import open_level
-from ropebell.level.scene import flatten
+from ropebell.level.prepare import flatten
 
 COLORS = {"white": (0.75, 0.75, 0.75), "red": (0.7, 0.1, 0.1), "green": (0.1, 0.6, 0.2)}
 LIGHTS = [((1.0, 2.4, 1.2), (120.0, 100.0, 80.0)), ((3.2, 1.2, 3.4), (10.0, 20.0, 60.0))]

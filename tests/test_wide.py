@@ -13,7 +13,7 @@ from ropebell.checks.subject import Subject
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import box
 from ropebell.level.model import Light
-from ropebell.level.scene import flatten
+from ropebell.level.prepare import flatten
 from ropebell.light.rays import RaySpace, start_lift
 
 FAR = (1.0, 10.0, 100.0, 1000.0)  # km

@@ -19,7 +19,7 @@ from ropebell.app.stage.picture import StagePicture
 from ropebell.app.stage.widget import Stage
 from ropebell.demo.builder import LevelBuilder
 from ropebell.level.brief import Sky
-from ropebell.level.scene import flatten
+from ropebell.level.prepare import flatten
 from ropebell.light.rays import RaySpace
 from ropebell.light.sky import SkyMap, sky_seen
 

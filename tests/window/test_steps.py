@@ -29,7 +29,7 @@ from ropebell.demo.shapes import ball, box
 from ropebell.level.brief import Brief, LightChange, Mark, Move, Pose
 from ropebell.level.model import AREA_KINDS, Light
 from ropebell.level.open import open_level
-from ropebell.level.scene import prepare
+from ropebell.level.prepare import prepare
 
 LONG = 30_000
 

@@ -12,11 +12,11 @@ import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
-from ropebell.app.desk import Desk
 from ropebell.app.reading import Opened
 from ropebell.app.stage.backdrop import backdrop_of
 from ropebell.app.stage.drawn import Charted, charted_on, vertex_table
 from ropebell.app.stage.picture import StagePicture
+from ropebell.app.state import State
 from ropebell.build import events
 from ropebell.build.forms import CHARTS
 from ropebell.build.request import Request
@@ -80,9 +80,9 @@ class Builds(QObject):
     warned = pyqtSignal(list)
     ended = pyqtSignal(int, object)
 
-    def __init__(self, desk: Desk, parent: QObject | None = None) -> None:
+    def __init__(self, state: State, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self._desk = desk
+        self._state = state
         self._process: BuildProcess | None = None
         self.number = 0
         self.steps: dict[str, Step] = {}
@@ -95,7 +95,7 @@ class Builds(QObject):
         self._timer = QTimer(self)
         self._timer.setInterval(POLL_MS)
         self._timer.timeout.connect(self._follow)
-        desk.rope.stale_changed.connect(self._expect_another)
+        state.rope.stale_changed.connect(self._expect_another)
 
     @property
     def running(self) -> bool:
@@ -113,16 +113,16 @@ class Builds(QObject):
         Raises:
             BuildError: the project's folder cannot be written.
         """
-        now = self._desk.level.now
+        now = self._state.level.now
         if now is None or self.running:
             return
         try:
-            self._desk.document.save_for_build()
+            self._state.document.save_for_build()
             folder = next_build_folder(now.project.builds)
         except OSError as error:
             remedy = f"{step(error)}; earlier builds are untouched"
             raise BuildError(f"no build can be begun ({why(error)})", now.project.folder, remedy) from error
-        now = self._desk.level.now
+        now = self._state.level.now
         assert now is not None
         p = now.project
         self.number = int(folder.name)
@@ -137,14 +137,14 @@ class Builds(QObject):
                 p.brief,
                 p.tables,
                 p.sky_picture,
-                self._desk.rope.rates,
+                self._state.rope.rates,
                 view=self.looks_from(),
             ),
             self._standby,
         )
         self._standby = None
         self._again = False
-        self._desk.rope.build_began()
+        self._state.rope.build_began()
         self._timer.start()
         self.started.emit(self.number)
 
@@ -155,13 +155,13 @@ class Builds(QObject):
             self._process.stop()
 
     def _expect_another(self) -> None:
-        if self.running and self._desk.rope.behind:
+        if self.running and self._state.rope.behind:
             self.get_ready()
 
     def get_ready(self) -> None:
         """Keep a process waiting, so that the next build begins at once."""
         if self._standby is None:
-            now = self._desk.level.now
+            now = self._state.level.now
             self._standby = Standby((now.project.level, now.project.cache) if now is not None else None)
 
     def stop(self) -> None:
@@ -201,9 +201,9 @@ class Builds(QObject):
         elif isinstance(event, events.Warned):
             self.warnings.append(event.finding)
         elif isinstance(event, events.Table):
-            begun, table = self._desk.rope.building, self._table
+            begun, table = self._state.rope.building, self._table
             if begun is not None:
-                self._desk.jobs.start("table", lambda: table.read(event, request.out, begun), lambda _: None)
+                self._state.jobs.start("table", lambda: table.read(event, request.out, begun), lambda _: None)
 
     def _note_stage(self, event: events.Stage) -> None:
         name, before = event.stage, self.steps.get(event.stage)
@@ -233,21 +233,21 @@ class Builds(QObject):
             if picture is not None and self.running:
                 self.picture.emit(picture)
 
-        self._desk.jobs.start("picture", read, receive)
+        self._state.jobs.start("picture", read, receive)
 
     def _finish(self, ended: Outcome) -> None:
         self._timer.stop()
         self._process, self._table = None, _Table()
-        self._desk.rope.build_ended()
-        self._desk.jobs.forget("picture")
-        self._desk.rope.refresh(show_newest=ended.state == "done")
+        self._state.rope.build_ended()
+        self._state.jobs.forget("picture")
+        self._state.rope.refresh(show_newest=ended.state == "done")
         self.get_ready()
         self.ended.emit(self.number, ended)
         if self._again and ended.state in ("stopped", "done"):
             try:
                 self.start()
             except BuildError as error:  # no command is under way that would tell of it
-                self._desk.tell(str(error), "build")
+                self._state.tell(str(error), "build")
 
     def close(self) -> None:
         """End a running build; it is kept as stopped."""

@@ -8,13 +8,14 @@ from typing import Any
 import numpy as np
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from ropebell.app.builds import LivePicture
-from ropebell.app.desk import Desk
+from ropebell.app.builds import Builds, LivePicture
 from ropebell.app.exposure import Exposure
 from ropebell.app.reading import Shown
-from ropebell.app.relight import Relit
+from ropebell.app.relight import Relighter, Relit
 from ropebell.app.stage.camera import Camera
 from ropebell.app.stage.picture import StagePicture
+from ropebell.app.stage.widget import Stage
+from ropebell.app.state import State
 from ropebell.build.mover import MoverLight, mover_light
 from ropebell.level.scene import index_of
 from ropebell.light.probes import Probes
@@ -35,9 +36,9 @@ class Picture(QObject):
 
     changed = pyqtSignal()
 
-    def __init__(self, desk: Desk, exposure: Exposure) -> None:
-        super().__init__(desk)
-        self._desk, self._exposure = desk, exposure
+    def __init__(self, state: State, stage: Stage, builds: Builds, relighter: Relighter, exposure: Exposure) -> None:
+        super().__init__(state)
+        self._state, self._stage, self._builds, self._exposure = state, stage, builds, exposure
         self.kind = ""
         self.live: LivePicture | None = None
         self.relit: Relit | None = None
@@ -45,22 +46,22 @@ class Picture(QObject):
         self.near = False
         self.restored = False
         self.of_step: Callable[[], StagePicture | None] = lambda: None
-        desk.level.opened.connect(self._opened)
-        desk.level.rearranged.connect(self._rearranged)
-        desk.rope.looking_at.connect(self._look_at)
-        desk.relighter.relit.connect(self._relight)
-        desk.builds.picture.connect(self._live)
-        desk.builds.started.connect(lambda _: self._began())
-        desk.builds.ended.connect(lambda *_: self._ended())
-        desk.selection.selected.connect(lambda _: self._mark())
-        desk.selection.hidden_changed.connect(self._hide)
-        desk.level.follow(self._glow)
+        state.level.opened.connect(self._opened)
+        state.level.rearranged.connect(self._rearranged)
+        state.rope.looking_at.connect(self._look_at)
+        relighter.relit.connect(self._relight)
+        builds.picture.connect(self._live)
+        builds.started.connect(lambda _: self._began())
+        builds.ended.connect(lambda *_: self._ended())
+        state.selection.selected.connect(lambda _: self._mark())
+        state.selection.hidden_changed.connect(self._hide)
+        state.level.follow(self._glow)
 
     # -- who is shown
 
     def refresh(self) -> None:
         """Show the first of those who have something to show."""
-        shown, now = self.shown, self._desk.level.now
+        shown, now = self.shown, self._state.level.now
         near = shown.near if shown is not None and self.near else None
         candidates = (
             ("live", self.live.picture if self.live is not None else None),
@@ -70,8 +71,8 @@ class Picture(QObject):
             ("level", now.picture if now is not None else None),
         )
         self.kind, picture = next(((k, p) for k, p in candidates if p is not None), ("", None))
-        if picture is not None and picture is not self._desk.stage.picture:
-            self._desk.stage.show_picture(picture)
+        if picture is not None and picture is not self._stage.picture:
+            self._stage.show_picture(picture)
             self._mark()
             self._hide()
         self.changed.emit()
@@ -79,7 +80,7 @@ class Picture(QObject):
     @property
     def on_stage(self) -> StagePicture | None:
         """What is shown now."""
-        return self._desk.stage.picture
+        return self._stage.picture
 
     def _opened(self) -> None:
         self.live = self.relit = self.shown = None
@@ -90,8 +91,8 @@ class Picture(QObject):
 
     def _rearranged(self) -> None:
         """The level stands or is divided differently: a build's light is carried to it anew."""
-        if self._desk.rope.shown is not None:
-            self._desk.rope.look_again()
+        if self._state.rope.shown is not None:
+            self._state.rope.look_again()
         else:
             self.refresh()
 
@@ -104,7 +105,7 @@ class Picture(QObject):
             self._exposure.choose_until_settled(done=True)
 
     def _relight(self, relit: Relit | None) -> None:
-        if self.shown is not None and not self._desk.builds.running:
+        if self.shown is not None and not self._builds.running:
             self.relit = relit
             self.refresh()
 
@@ -113,7 +114,7 @@ class Picture(QObject):
         self.refresh()
 
     def _live(self, picture: LivePicture) -> None:
-        if self._desk.builds.running:
+        if self._builds.running:
             self.live = picture
             self.refresh()
             # The first picture may be of one lamp: the exposure follows until a build is done.
@@ -125,59 +126,59 @@ class Picture(QObject):
 
     def _restore_view(self) -> None:
         """The camera the project was left with, or an overview."""
-        project = self._desk.document.project
+        project = self._state.document.project
         assert project is not None
         view: dict[str, Any] = project.rest.get("view", {})
         try:
             x, y, z = (float(v) for v in view["eye"])
-            self._desk.stage.go(Camera((x, y, z), float(view["yaw"]), float(view["pitch"])))
+            self._stage.go(Camera((x, y, z), float(view["yaw"]), float(view["pitch"])))
         except (KeyError, TypeError, ValueError):
-            self._desk.stage.eye.see_all()
+            self._stage.eye.see_all()
         self._exposure.begin()
 
     # -- nodes
 
     def node_on_stage(self, node: int) -> int:
         """Index of a node of the level in the scene that the stage shows: they are matched by path."""
-        now, shown = self._desk.level.now, self._desk.stage.scene_shown
+        now, shown = self._state.level.now, self._stage.scene_shown
         if now is None or shown is None or node < 0 or shown is now.scene:
             return node
         return index_of(shown, now.scene.node_names[node])
 
     def node_of_level(self, node: int) -> int:
         """Index in the level of a node of the scene that the stage shows."""
-        now, shown = self._desk.level.now, self._desk.stage.scene_shown
+        now, shown = self._state.level.now, self._stage.scene_shown
         if now is None or shown is None or node < 0:
             return -1
         return index_of(now.scene, shown.node_names[node])
 
     def _mark(self) -> None:
         """Mark what is selected."""
-        s = self._desk.selection
-        self._desk.stage.select(self.node_on_stage(s.node), tuple(self.node_on_stage(n) for n in s.chosen))
+        s = self._state.selection
+        self._stage.select(self.node_on_stage(s.node), tuple(self.node_on_stage(n) for n in s.chosen))
 
     def _hide(self) -> None:
         """Hide on the stage what is hidden."""
-        shown, hidden = self._desk.stage.scene_shown, self._desk.selection.hidden
+        shown, hidden = self._stage.scene_shown, self._state.selection.hidden
         names = shown.node_names if shown is not None and hidden else ()
-        self._desk.stage.hide_nodes(frozenset(i for i, name in enumerate(names) if name in hidden))
+        self._stage.hide_nodes(frozenset(i for i, name in enumerate(names) if name in hidden))
         self.changed.emit()
 
     def _glow(self) -> None:
         """Materials glow on the stage as the project says they are seen."""
-        project = self._desk.document.project
-        self._desk.stage.show_glow(project.brief.looks if project is not None else {})
+        project = self._state.document.project
+        self._stage.show_glow(project.brief.looks if project is not None else {})
 
     # -- moving things, near and far
 
     def toggle_movers(self) -> None:
         """Between moving things lit by probes and by what is below them."""
-        rope = self._desk.rope
+        rope = self._state.rope
         rope.movers_below = not rope.movers_below
         if rope.shown is not None:
             rope.look_again()
         how = "by the surface below them" if rope.movers_below else "by probes, where there are any"
-        self._desk.news(f"Moving things are lit {how}.")
+        self._state.news(f"Moving things are lit {how}.")
 
     @property
     def built_probes(self) -> Probes | None:
@@ -189,13 +190,13 @@ class Picture(QObject):
         shown = self.shown
         if shown is None or shown.surfaces is None:
             return None
-        return mover_light(shown.surfaces, shown.probes, np.array(self._desk.stage.camera.eye))
+        return mover_light(shown.surfaces, shown.probes, np.array(self._stage.camera.eye))
 
     def toggle_near(self) -> None:
         """Between the near and the far set of pages of a build with hybrid lights."""
         if self.shown is None or self.shown.near is None:
-            self._desk.tell("The build that is shown has no hybrid lights, and so no near set of pages.", "near")
+            self._state.tell("The build that is shown has no hybrid lights, and so no near set of pages.", "near")
             return
-        self._desk.telling.over("near")
+        self._state.telling.over("near")
         self.near = not self.near
         self.refresh()

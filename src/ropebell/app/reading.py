@@ -38,8 +38,9 @@ from ropebell.errors import RopeBellError
 from ropebell.level.emitter_table import emission_of, emission_sources
 from ropebell.level.model import F32, F64, Level
 from ropebell.level.open import open_level
+from ropebell.level.prepare import with_lights
 from ropebell.level.renamed import prints_of
-from ropebell.level.scene import Scene, with_lights
+from ropebell.level.scene import Scene
 from ropebell.light.pages import warm
 from ropebell.light.probes import Probes
 from ropebell.light.rays import RaySpace

@@ -8,11 +8,11 @@ from dataclasses import dataclass, replace
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
-from ropebell.app.desk import Desk
 from ropebell.app.jobs import Jobs
 from ropebell.app.reading import Opened, Shown
 from ropebell.app.stage.backdrop import backdrop_of
 from ropebell.app.stage.picture import StagePicture
+from ropebell.app.state import State
 from ropebell.build.manifest import LightFacts, Manifest
 from ropebell.build.project import Project
 from ropebell.build.recipe import Recipe, get
@@ -60,9 +60,9 @@ class Relighter(QObject):
     relit = pyqtSignal(object)
     ready_changed = pyqtSignal()
 
-    def __init__(self, desk: Desk, parent: QObject | None = None) -> None:
+    def __init__(self, state: State, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self._desk = desk
+        self._state = state
         self._jobs = Jobs(self)
         self._jobs.failed.connect(self._failed)
         self._shown: Shown | None = None
@@ -80,10 +80,10 @@ class Relighter(QObject):
         self._timer.setSingleShot(True)
         self._timer.setInterval(READY_AFTER_MS)
         self._timer.timeout.connect(self._prepare)
-        desk.rope.looking_at.connect(self._looked)
-        for signal in (desk.level.rearranged, desk.level.recolored, desk.document.edited):
+        state.rope.looking_at.connect(self._looked)
+        for signal in (state.level.rearranged, state.level.recolored, state.document.edited):
             signal.connect(self._level_changed)
-        desk.selection.selected.connect(lambda _: self.update() if self.only_selected else None)
+        state.selection.selected.connect(lambda _: self.update() if self.only_selected else None)
 
     @property
     def ready(self) -> bool:
@@ -160,7 +160,7 @@ class Relighter(QObject):
 
     def _level_changed(self) -> None:
         """Find out what the fields still say of the level as it is now."""
-        now, fields = self._desk.level.now, self._fields
+        now, fields = self._state.level.now, self._fields
         if now is None or fields is None:
             return
 
@@ -201,12 +201,12 @@ class Relighter(QObject):
     @property
     def _follows(self) -> bool:
         """Whether the build that is looked at is the newest, which the settings of now are about."""
-        finished = self._desk.rope.finished
-        return bool(finished) and self._desk.rope.shown_number == finished[-1]
+        finished = self._state.rope.finished
+        return bool(finished) and self._state.rope.shown_number == finished[-1]
 
     def update(self) -> None:
         """Show the light of the settings of now, or what is asked for of what was built."""
-        now, fields, shown = self._desk.level.now, self._fields, self._shown
+        now, fields, shown = self._state.level.now, self._fields, self._shown
         if now is None or fields is None or shown is None:
             return
         if not self._places:
@@ -253,7 +253,7 @@ class Relighter(QObject):
 
     def _wanted(self, now: Opened, fields: Relight) -> frozenset[str]:
         """The selected lights, and the emitters of selected objects."""
-        paths = self._desk.selection.paths
+        paths = self._state.selection.paths
         return frozenset(paths) | {n for n in fields.manifest.emitters if n.split(":")[0] in paths}
 
     def close(self) -> None:

@@ -11,8 +11,8 @@ from ropebell.app.exposure import Exposure
 from ropebell.app.picture import Picture
 from ropebell.app.rope import DRAFT_WORDS
 from ropebell.app.stage.picture import Spot
-from ropebell.app.steps.step import Words
 from ropebell.app.strip import Strip
+from ropebell.app.telling import Words
 from ropebell.app.words import clock, luminance, lux
 
 

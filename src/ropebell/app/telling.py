@@ -27,6 +27,14 @@ class Told:
     answers: tuple[Answer, ...] = ()
 
 
+@dataclass(frozen=True)
+class Words:
+    """What the strip says of a spot: its object, and a value."""
+
+    where: str
+    value: str
+
+
 class Telling(QObject):
     """Keeps what is told, oldest first.
 

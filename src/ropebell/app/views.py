@@ -5,10 +5,8 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
-if TYPE_CHECKING:
-    from ropebell.app.stage.picture import StagePicture
+from ropebell.app.stage.picture import StagePicture
 
 
 @dataclass(frozen=True)

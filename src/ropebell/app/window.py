@@ -74,7 +74,7 @@ class Window(QMainWindow):
         self.stage = desk.stage = Stage(self.views)
         self.strip, self.rope = Strip(), Rope()
         self.exposure = Exposure(self.stage, self)
-        self.picture = desk.picture = Picture(desk, self.exposure)
+        self.picture = desk.picture = Picture(desk, self.stage, desk.builds, desk.relighter, self.exposure)
         self.picture.of_step = lambda: self.step.picture()
         self.words = StripWords(desk, self.picture, self.exposure, self.strip, lambda spot: self.step.words(spot))
         desk.say_spot = self.words.say

@@ -29,7 +29,7 @@ from ropebell.level.brief import Brief, LightChange
 from ropebell.level.gltf_write import plain_glb
 from ropebell.level.model import Light
 from ropebell.level.open import open_level
-from ropebell.level.scene import flatten, with_lights
+from ropebell.level.prepare import flatten, with_lights
 from ropebell.light.refine import MOST_WAVES
 from ropebell.light.transport import Gather, empty_hits
 from ropebell.light.workers import cores

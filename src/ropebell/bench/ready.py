@@ -12,7 +12,8 @@ from ropebell.charts.atlas import Atlas, ChartSettings, make_atlas
 from ropebell.charts.shapes import placed_shapes
 from ropebell.charts.texels import Texels, make_texels
 from ropebell.level.open import open_level
-from ropebell.level.scene import Scene, flatten
+from ropebell.level.prepare import flatten
+from ropebell.level.scene import Scene
 from ropebell.light.footing import find_open_samples
 from ropebell.light.rays import RaySpace
 from ropebell.light.surface import OpenSamples, Surface

@@ -28,7 +28,8 @@ from ropebell.files import make_folder, write_bytes, write_json
 from ropebell.level.brief import to_values
 from ropebell.level.gltf_write import LightmapPlacement, baked_glb
 from ropebell.level.model import F32, Level, PerTexel, PerTexel3
-from ropebell.level.scene import Emission, Scene
+from ropebell.level.prepare import Emission
+from ropebell.level.scene import Scene
 from ropebell.light.pages import to_pages
 from ropebell.light.rays import RaySpace
 from ropebell.light.solve import Solution

@@ -14,7 +14,8 @@ from ropebell.level.brief import Brief
 from ropebell.level.emitter_table import emission_of, emission_sources, read_tables
 from ropebell.level.finding import Finding
 from ropebell.level.model import Level
-from ropebell.level.scene import Emission, Scene, prepare
+from ropebell.level.prepare import Emission, prepare
+from ropebell.level.scene import Scene
 
 
 @dataclass(frozen=True, eq=False)

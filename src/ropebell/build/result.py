@@ -16,7 +16,8 @@ from ropebell.errors import ProjectError
 from ropebell.level.gltf_container import read_container
 from ropebell.level.gltf_read import read_gltf
 from ropebell.level.model import F32, I32, Level
-from ropebell.level.scene import Scene, flatten
+from ropebell.level.prepare import flatten
+from ropebell.level.scene import Scene
 
 
 @dataclass(frozen=True)

@@ -27,7 +27,8 @@ from ropebell.level.cutouts import Cutouts
 from ropebell.level.emission_picture import EmissionPicture
 from ropebell.level.open import open_level
 from ropebell.level.placed_light import PlacedLight
-from ropebell.level.scene import Emitter, prepare
+from ropebell.level.prepare import prepare
+from ropebell.level.scene import Emitter
 from ropebell.light.direct import emitter_field, light_field
 from ropebell.light.near import TexelBlocks
 from ropebell.light.rays import RaySpace

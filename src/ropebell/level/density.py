@@ -2,18 +2,14 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 import numpy as np
 from numpy.typing import NDArray
 
 from ropebell.level.arrange import Marks
 from ropebell.level.brief import Box, Brief, DensityBox
 from ropebell.level.model import F32, F64, Level
+from ropebell.level.scene import Scene
 from ropebell.level.triangles import corner_bounds
-
-if TYPE_CHECKING:  # the scene holds what is computed here
-    from ropebell.level.scene import Scene
 
 # Density of surfaces without a lightmap, relative to what they would have with one.
 BARE_SHARE = 0.25

@@ -19,7 +19,7 @@ from ropebell.errors import LevelError
 from ropebell.level.brief import Brief, Radiance
 from ropebell.level.limits import read_limited
 from ropebell.level.model import Level
-from ropebell.level.scene import Emission, material_emission
+from ropebell.level.prepare import Emission, material_emission
 
 HEAD = ("material", "r", "g", "b", "strength")
 MOST_BYTES = 8 << 20

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 from PyQt6.QtCore import QObject, pyqtSignal
 from PyQt6.QtWidgets import QWidget
@@ -12,17 +11,10 @@ from ropebell.app.commands import Command
 from ropebell.app.desk import Desk
 from ropebell.app.stage.overlay import Overlay
 from ropebell.app.stage.picture import Spot, StagePicture
+from ropebell.app.telling import Words
 from ropebell.app.views import View
 from ropebell.level.finding import Finding
 from ropebell.level.model import F64
-
-
-@dataclass(frozen=True)
-class Words:
-    """What the strip says of a spot: its object, and a value."""
-
-    where: str
-    value: str
 
 
 class Step(QObject):

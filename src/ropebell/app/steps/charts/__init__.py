@@ -15,7 +15,8 @@ from ropebell.app.stage.picture import Spot, StagePicture
 from ropebell.app.steps.charts.bench import ChartsBench
 from ropebell.app.steps.charts.charting import Charting
 from ropebell.app.steps.charts.views import DENSITY, TEXELS
-from ropebell.app.steps.step import Step, Words
+from ropebell.app.steps.step import Step
+from ropebell.app.telling import Words
 from ropebell.app.views import RESULT, View
 from ropebell.level.scene import index_of
 
