@@ -116,9 +116,15 @@ def _views(window: Window, project: Path, out: Path) -> Iterator[Path]:
 
 def _preparing(window: Window, out: Path, inside: Camera) -> Iterator[Path]:
     """The Level, Charts and Lights steps."""
+    now = window.desk.level.now
+    assert now is not None
+    number = {name: i for i, name in enumerate(now.scene.node_names)}
+    for step in (_level, _charts, _lights):
+        yield from step(window, out, inside, number)
+
+
+def _level(window: Window, out: Path, inside: Camera, number: dict[str, int]) -> Iterator[Path]:
     s = window.desk
-    assert s.level.now is not None
-    number = {name: i for i, name in enumerate(s.level.now.scene.node_names)}
     window.go_to_step("level")
     s.selection.select_many(tuple(number[f"props/sack {i}"] for i in (1, 2, 3)))
     _of(window, LevelStep).level_bench.details.marks.switch_fold.set_open(True)
@@ -137,6 +143,10 @@ def _preparing(window: Window, out: Path, inside: Camera) -> Iterator[Path]:
     wait_for(lambda: s.settled, "undo")
     _of(window, LevelStep).level_bench.show_page(0)
     window.stage.go(inside)
+
+
+def _charts(window: Window, out: Path, inside: Camera, number: dict[str, int]) -> Iterator[Path]:
+    s = window.desk
     window.go_to_step("charts")
     wait_for(lambda: _of(window, ChartsStep).charts_bench.known is not None and s.settled, "charts")
     s.selection.select(-1)
@@ -149,6 +159,10 @@ def _preparing(window: Window, out: Path, inside: Camera) -> Iterator[Path]:
     s.selection.select(number["structure/roof back"])
     _of(window, ChartsStep).pages.fit()
     yield _save(window, out / "charts-pages.png")
+
+
+def _lights(window: Window, out: Path, inside: Camera, number: dict[str, int]) -> Iterator[Path]:
+    s = window.desk
     window.go_to_step("lights")
     s.selection.select(number["lights/desk lamp"])
     wait_for(lambda: s.settled, "the light")

@@ -27,7 +27,7 @@ from ropebell.demo.shapes import box, quad
 from ropebell.demo.write import LEVEL_NAME, write_demo
 from ropebell.level.brief import Brief, LightChange
 from ropebell.level.gltf_write import plain_glb
-from ropebell.level.model import Light
+from ropebell.level.model import F64, Light
 from ropebell.level.open import open_level
 from ropebell.level.prepare import flatten, with_lights
 from ropebell.light.refine import MOST_WAVES
@@ -198,28 +198,12 @@ def against_brute_force(places: int = 32, paths: int = 20_000) -> dict[str, Any]
             texels = build(request, journal).texels
             seconds.append(time.perf_counter() - began)
             journal.close()
-        level = open_level(path)
-        scene = flatten(level)
-        albedo = np.array([m.base_color[:3] for m in level.materials])[scene.material]
-        lights = [(tuple(x.position), tuple(np.array(x.color) * x.intensity)) for x in scene.lights]
-        tracer = tracer_type(scene.corners, albedo, lights)
-        reader = Meter(open_result(out))
         rng = np.random.default_rng(5)
         # Middles of texels, or the meter's interpolation would smooth the engine's noise.
-        spots = (rng.integers(2, 46, (4 * places, 2)) + 0.5) / 12.0
+        spots: F64 = (rng.integers(2, 46, (4 * places, 2)) + np.float64(0.5)) / 12.0
         # Not under the pillar.
         spots = spots[((spots < 2.3) | (spots > 2.9)).any(axis=1)][:places]
-        errors: list[float] = []
-        spreads: list[float] = []
-        took = 0.0
-        for number, (x, z) in enumerate(spots):
-            spot = np.array([x, 0.0, z])
-            ours = reader.read(spot, np.array([0.0, 1, 0]), per_light=False).irradiance
-            began = time.perf_counter()
-            mean, error = tracer.irradiance(tuple(spot), (0, 1, 0), paths, 4, seed=number)
-            took += time.perf_counter() - began
-            errors.append(float(((ours - mean) / mean).mean()))
-            spreads.append(float((error / mean).mean() * paths**0.5))
+        errors, spreads, took = _against(tracer_type, path, out, spots, paths)
     # The tracer's own noise is part of the difference; what is left is the engine's.
     spread = float(np.square(spreads).mean())
     engine_error = max(float(np.square(errors).mean()) - spread / paths, 1e-8) ** 0.5
@@ -230,6 +214,29 @@ def against_brute_force(places: int = 32, paths: int = 20_000) -> dict[str, Any]
         "tracer_paths_for_it": round(needed), "tracer_paths_per_s": round(1 / per_path),
         "equal_error_speedup": round(needed * texels * per_path / min(seconds), 1),
     }  # fmt: skip
+
+
+def _against(tracer_type: Any, path: Path, out: Path, spots: F64, paths: int) -> tuple[list[float], list[float], float]:
+    """At each spot of a floor (n, 2): how far a build is off from the tracer, the spread of one of the tracer's paths,
+    both relative; and the tracer's seconds."""
+    level = open_level(path)
+    scene = flatten(level)
+    albedo = np.array([m.base_color[:3] for m in level.materials])[scene.material]
+    lights = [(tuple(x.position), tuple(np.array(x.color) * x.intensity)) for x in scene.lights]
+    tracer = tracer_type(scene.corners, albedo, lights)
+    reader = Meter(open_result(out))
+    errors: list[float] = []
+    spreads: list[float] = []
+    took = 0.0
+    for number, (x, z) in enumerate(spots):
+        spot = np.array([x, 0.0, z])
+        ours = reader.read(spot, np.array([0.0, 1, 0]), per_light=False).irradiance
+        began = time.perf_counter()
+        mean, error = tracer.irradiance(tuple(spot), (0, 1, 0), paths, 4, seed=number)
+        took += time.perf_counter() - began
+        errors.append(float(((ours - mean) / mean).mean()))
+        spreads.append(float((error / mean).mean() * paths**0.5))
+    return errors, spreads, took
 
 
 def _tracer() -> Any:

@@ -95,23 +95,27 @@ def run(request: Request, gentle: bool = True, orphaned: int | None = None, pipe
         if stopped.reason == "limit":
             return ending.say("tripwire", EXIT_TRIPWIRE, message=stopped.detail)
         return ending.say("stopped", EXIT_STOPPED, message=stopped.detail)
-    except RopeBellError as error:
-        return ending.say("failed", EXIT_FAILED if error.exit_code == 3 else error.exit_code, message=str(error))
-    except OSError as error:
-        where = error.filename or request.out
-        return ending.say("failed", EXIT_FAILED, message=str(BuildError(why(error), where, step(error))))
-    except MemoryError:
-        return ending.say("failed", EXIT_FAILED, message=NO_MEMORY)
-    except ImportError as error:
-        # A part of a library that is loaded where it is first needed, and finds no room then.
-        no_room = any(words in str(error) for words in ("failed to map segment", "cannot allocate memory"))
-        message = f"{NO_MEMORY if no_room else 'A library is damaged: set up again.'} ({error})"
-        return ending.say("failed", EXIT_FAILED, message=message)
     except Exception as error:  # noqa: BLE001 - the border of the process: a bug is told in the journal, not lost
-        message = f"The build met a fault of this program: {type(error).__name__}: {error}"
-        return ending.say("failed", EXIT_FAILED, message=message, traceback=traceback.format_exc())
+        status = error.exit_code if isinstance(error, RopeBellError) else EXIT_FAILED
+        return ending.say("failed", status, **_told(error, request.out))
     finally:
         Pictures.clear(request.out)
+
+
+def _told(error: Exception, out: Path) -> dict[str, str]:
+    """What the journal says of an error that ended a build."""
+    if isinstance(error, RopeBellError):
+        return {"message": str(error)}
+    if isinstance(error, MemoryError):
+        return {"message": NO_MEMORY}
+    if isinstance(error, OSError):
+        return {"message": str(BuildError(why(error), error.filename or out, step(error)))}
+    if isinstance(error, ImportError):
+        # A part of a library that is loaded where it is first needed, and finds no room then.
+        no_room = any(words in str(error) for words in ("failed to map segment", "cannot allocate memory"))
+        return {"message": f"{NO_MEMORY if no_room else 'A library is damaged: set up again.'} ({error})"}
+    message = f"The build met a fault of this program: {type(error).__name__}: {error}"
+    return {"message": message, "traceback": "".join(traceback.format_exception(error))}
 
 
 def _listen(stop: threading.Event, ending: _Ending, out: Path, orphaned: int | None) -> None:

@@ -285,6 +285,17 @@ class _Mill:
         ):
             self._add("props", f"sack {i + 1}", sack, "sackcloth", at(x, y, z, 0.7 * i))
         self._add("props", "sack on the hatch", sack, "sackcloth", at(19.2, 0.33, 10.0))
+        self._crates()
+        coil = joined([cylinder(0.32 - 0.01 * i, 0.05, 26).moved(0.004 * i, 0.05 * i, 0) for i in range(6)])
+        for i, (x, z) in enumerate([(3.6, 1.6), (12.6, 2.0), (24.6, 2.2)]):
+            self._add("props", f"rope coil {i + 1}", coil, "sackcloth", at(x, 0, z))
+        # Planted: nails that get charts of two texels.
+        nail = cylinder(0.008, 0.03, 6)
+        for i in range(24):
+            self._add("detail", f"nail {i + 1}", nail, "iron", at(6.2 + 0.35 * i, 0.0, 16.4))
+        self._stove()
+
+    def _crates(self) -> None:
         crate = joined(
             [
                 box((0, 0, 0), (0.7, 0.7, 0.7)),
@@ -303,13 +314,8 @@ class _Mill:
             ]
         ):
             self._add("props", f"crate {i + 1}", crate, "oak", at(x, y, z, turn))
-        coil = joined([cylinder(0.32 - 0.01 * i, 0.05, 26).moved(0.004 * i, 0.05 * i, 0) for i in range(6)])
-        for i, (x, z) in enumerate([(3.6, 1.6), (12.6, 2.0), (24.6, 2.2)]):
-            self._add("props", f"rope coil {i + 1}", coil, "sackcloth", at(x, 0, z))
-        # Planted: nails that get charts of two texels.
-        nail = cylinder(0.008, 0.03, 6)
-        for i in range(24):
-            self._add("detail", f"nail {i + 1}", nail, "iron", at(6.2 + 0.35 * i, 0.0, 16.4))
+
+    def _stove(self) -> None:
         stove = joined(
             [
                 box((-0.4, 0, -0.3), (0.4, 0.3, 0.3)),

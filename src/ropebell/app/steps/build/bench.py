@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import (
     QListWidgetItem,
     QProgressBar,
     QPushButton,
+    QVBoxLayout,
     QWidget,
 )  # fmt: skip
 
@@ -32,8 +33,16 @@ class BuildBench(QWidget):
     def __init__(self, desk: Desk, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._desk, self._builds, self._commands = desk, desk.builds, desk.commands
-        builds, commands = desk.builds, desk.commands
         rows = column(self)
+        self._make_controls(rows)
+        rows.addWidget(rule())
+        self._make_outcome(rows)
+        rows.addStretch(1)
+        self._follow(desk)
+        self.refresh()
+
+    def _make_controls(self, rows: QVBoxLayout) -> None:
+        """What would be built, and how far it is."""
         self.title = label("Build", "title")
         self.plan = label("", "second")
         rows.addWidget(self.title)
@@ -52,7 +61,11 @@ class BuildBench(QWidget):
         self.progress_words = label("", "second")
         rows.addWidget(self.progress)
         rows.addWidget(self.progress_words)
-        rows.addWidget(rule())
+        self.build.clicked.connect(lambda: self._commands.run("build.start"))
+        self.stop.clicked.connect(lambda: self._commands.run("build.stop"))
+
+    def _make_outcome(self, rows: QVBoxLayout) -> None:
+        """What became of it: words, stages, messages."""
         self.heading = label("", "heading")
         self.summary = label("", "second")
         rows.addWidget(self.heading)
@@ -72,21 +85,18 @@ class BuildBench(QWidget):
         self.messages.setAccessibleName("Messages of the build")
         rows.addWidget(self.messages_title)
         rows.addWidget(self.messages)
-        rows.addStretch(1)
-        self.build.clicked.connect(lambda: commands.run("build.start"))
-        self.stop.clicked.connect(lambda: commands.run("build.stop"))
         self.messages.itemClicked.connect(self._go_to)
-        desk.level.opened.connect(self.refresh)
-        desk.document.edited.connect(self.refresh)
-        desk.rope.stale_changed.connect(self.refresh)
-        desk.rope.builds_changed.connect(self.refresh)
+
+    def _follow(self, desk: Desk) -> None:
+        for signal in (desk.level.opened, desk.document.edited, desk.rope.stale_changed, desk.rope.builds_changed):
+            signal.connect(self.refresh)
+        builds = desk.builds
         desk.rope.looking_at.connect(lambda _: self.refresh())
         builds.started.connect(self._started)
         builds.progress.connect(self._progressed)
         builds.stages_changed.connect(self._show_steps)
         builds.warned.connect(self._show_messages)
         builds.ended.connect(self._ended)
-        self.refresh()
 
     # -- while it runs
 

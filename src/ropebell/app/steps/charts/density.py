@@ -99,6 +99,17 @@ class DensityPage(QWidget):
             else "final"
         )
         self.level.show_value(recipe.density.texels_per_metre, draft + last)
+        self._show_tests(brief)
+        keep = self.sets.currentText()
+        self.sets.clear()
+        self.sets.addItems(sorted(brief.sets))
+        self.sets.setCurrentText(keep)
+        for part in (self.sets, self.use_set, self.drop_set):
+            part.setVisible(bool(brief.sets))
+        self._show_boxes(brief)
+
+    def _show_tests(self, brief: Brief) -> None:
+        """The objects at test density."""
         paths = sorted(p for p in brief.test_density.paths)
         self.factor.show_value(brief.test_density.factor)
         self.tested.clear()
@@ -115,12 +126,8 @@ class DensityPage(QWidget):
         for widget in (self.all_own, self.tested, self.some_own, self.factor):
             widget.setVisible(bool(paths))
         self.all_test.setVisible(not paths)
-        keep = self.sets.currentText()
-        self.sets.clear()
-        self.sets.addItems(sorted(brief.sets))
-        self.sets.setCurrentText(keep)
-        for part in (self.sets, self.use_set, self.drop_set):
-            part.setVisible(bool(brief.sets))
+
+    def _show_boxes(self, brief: Brief) -> None:
         row = self.boxes.currentRow()
         self.boxes.blockSignals(True)
         self.boxes.clear()

@@ -19,6 +19,7 @@ from PyQt6.QtWidgets import (
     QListWidgetItem,
     QTableWidget,
     QTableWidgetItem,
+    QVBoxLayout,
     QWidget,
 )  # fmt: skip
 
@@ -40,6 +41,14 @@ class EmittersPage(QWidget):
         super().__init__()
         self._desk = desk
         rows = rows_in(self, scrolled=True)
+        self._make_table(rows)
+        self._make_details(rows)
+        rows.addWidget(rule())
+        self._make_tables(rows)
+        rows.addStretch(1)
+        desk.level.follow(self.refresh)
+
+    def _make_table(self, rows: QVBoxLayout) -> None:
         self.table = QTableWidget(0, 3)
         self.table.setAccessibleName("Emitters")
         self.table.setHorizontalHeaderLabels(["Material", "cd/m²", "Says so"])
@@ -57,6 +66,10 @@ class EmittersPage(QWidget):
             head.resizeSection(index, width)
         head.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
         rows.addWidget(self.table)
+        self.table.itemSelectionChanged.connect(self._chosen)
+
+    def _make_details(self, rows: QVBoxLayout) -> None:
+        """What the chosen material lights with, and looks like."""
         self.name, self.about = label("", "heading"), label("", "second")
         self.counts = QCheckBox("Gives light")
         self.strength = TunedNumber("Luminance", "cd/m²", Scale(0, 50_000, 1e9, 0))
@@ -70,7 +83,15 @@ class EmittersPage(QWidget):
         self._details = (self.name, self.about, self.counts, self.strength, self.look, self._looks, self.reset)
         for widget in self._details:
             rows.addWidget(widget)
-        rows.addWidget(rule())
+        self.counts.clicked.connect(self._set_counts)
+        self.strength.changed.connect(self._set_strength)
+        self.look.changed.connect(self._set_look)
+        self.tint.clicked.connect(self._ask_tint)
+        self.as_light.clicked.connect(self._look_as_light)
+        self.reset.clicked.connect(self._reset)
+
+    def _make_tables(self, rows: QVBoxLayout) -> None:
+        """The files that say what glows."""
         rows.addWidget(label("Emitter tables", "heading"))
         self.tables_about = label(
             "The first is the shared default; each later one overrules those before it. Emitters can only be baked.",
@@ -85,18 +106,9 @@ class EmittersPage(QWidget):
         rows.addWidget(pair(self.add, self.drop, self.again))
         self.trouble = label("", "accent")
         rows.addWidget(self.trouble)
-        rows.addStretch(1)
-        self.table.itemSelectionChanged.connect(self._chosen)
-        self.counts.clicked.connect(self._set_counts)
-        self.strength.changed.connect(self._set_strength)
-        self.look.changed.connect(self._set_look)
-        self.tint.clicked.connect(self._ask_tint)
-        self.as_light.clicked.connect(self._look_as_light)
-        self.reset.clicked.connect(self._reset)
         self.add.clicked.connect(self._ask_table)
         self.drop.clicked.connect(self._drop_table)
-        self.again.clicked.connect(desk.level.reload_tables)
-        desk.level.follow(self.refresh)
+        self.again.clicked.connect(self._desk.level.reload_tables)
 
     def refresh(self) -> None:
         """Show what there is now."""

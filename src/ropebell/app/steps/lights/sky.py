@@ -41,6 +41,17 @@ class SkyPage(QWidget):
         rows.addWidget(self.new)
         rows.addWidget(rule())
         self.body = QWidget()
+        self._make_body()
+        rows.addWidget(self.body)
+        rows.addStretch(1)
+        self.which.activated.connect(lambda _: self._use(self.which.currentData()))
+        self.new.returnPressed.connect(self._new)
+        self.drop.clicked.connect(self._drop)
+        for signal in (desk.level.opened, desk.document.edited):
+            signal.connect(self.refresh)
+
+    def _make_body(self) -> None:
+        """The settings of the sky in use."""
         inside = QVBoxLayout(self.body)
         inside.setContentsMargins(0, 0, 0, 0)
         inside.setSpacing(8)
@@ -61,11 +72,6 @@ class SkyPage(QWidget):
             inside.addWidget(widget)
         inside.addWidget(pair(self.choose, self.plain))
         inside.addWidget(self.facts)
-        rows.addWidget(self.body)
-        rows.addStretch(1)
-        self.which.activated.connect(lambda _: self._use(self.which.currentData()))
-        self.new.returnPressed.connect(self._new)
-        self.drop.clicked.connect(self._drop)
         self.color.clicked.connect(self._ask_color)
         self.luminance.changed.connect(self._set_luminance)
         self.strength.changed.connect(lambda v, g: self._set("Sky strength", g, strength=v))
@@ -74,8 +80,6 @@ class SkyPage(QWidget):
         self.choose.clicked.connect(self._ask_picture)
         self.plain.clicked.connect(self._without_picture)
         self.as_file.clicked.connect(lambda: self._set("Sky as in its file", **AS_IN_FILE))
-        for signal in (desk.level.opened, desk.document.edited):
-            signal.connect(self.refresh)
 
     def refresh(self) -> None:
         """Show the sky as it is now."""

@@ -78,6 +78,16 @@ class RecipeBench(QWidget):
         rows = QVBoxLayout(inside)
         rows.setContentsMargins(MARGIN, 16, MARGIN, 16)
         rows.setSpacing(8)
+        self._choices(rows)
+        rows.addWidget(rule())
+        self._settings(rows)
+        self._further(rows)
+        rows.addStretch(1)
+        for signal in (desk.level.opened, desk.document.edited, desk.rope.stale_changed):
+            signal.connect(self.refresh)
+
+    def _choices(self, rows: QVBoxLayout) -> None:
+        """Which recipe, how far as a draft, and what that costs."""
         rows.addWidget(label("Recipe", "title"))
         self.names = QComboBox()
         self.names.addItems(list(SHIPPED))
@@ -92,7 +102,11 @@ class RecipeBench(QWidget):
         self.cost_words = label("", "second")
         rows.addWidget(self.cost)
         rows.addWidget(self.cost_words)
-        rows.addWidget(rule())
+        self.names.activated.connect(self._named)
+        self.draft.chosen.connect(self._drafted)
+
+    def _settings(self, rows: QVBoxLayout) -> None:
+        """What decides most: density, rays, bounces, and what is done to the light at the end."""
         self.numbers: dict[str, TunedNumber] = {}
         for spec in MAIN:
             rows.addWidget(self._number(*spec))
@@ -107,6 +121,9 @@ class RecipeBench(QWidget):
         self.occlusion = [self._number(*spec) for spec in OCCLUSION]
         for row in self.occlusion:
             rows.addWidget(row)
+
+    def _further(self, rows: QVBoxLayout) -> None:
+        """What is rarely touched, folded away."""
         self.more_button = QPushButton("More settings")
         self.more_button.setCheckable(True)
         self.more_button.setProperty("role", "flat")
@@ -125,13 +142,7 @@ class RecipeBench(QWidget):
         self.format.activated.connect(lambda _: self._set("output.format", self.format.currentData()))
         self._more.setVisible(False)
         rows.addWidget(self._more)
-        rows.addStretch(1)
         self.more_button.toggled.connect(self._more.setVisible)
-        self.names.activated.connect(self._named)
-        self.draft.chosen.connect(self._drafted)
-        desk.level.opened.connect(self.refresh)
-        desk.document.edited.connect(self.refresh)
-        desk.rope.stale_changed.connect(self.refresh)
 
     def _number(self, key: str, title: str, unit: str, scale: Scale, about: str) -> TunedNumber:
         row = TunedNumber(title, unit, scale, about)
