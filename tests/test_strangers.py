@@ -4,21 +4,27 @@ from __future__ import annotations
 
 import io
 import json
+import shutil
 import time
 from collections import Counter
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
 from PIL import Image
 
 import mutations
+from gltf_files import document, write
 from ropebell.build.events import parse_event
 from ropebell.build.manifest import FORMAT, parse_manifest, read_manifest
+from ropebell.build.outputs import BAKED_LEVEL
 from ropebell.build.probe_file import PROBES, read_probes
+from ropebell.build.result import open_result
 from ropebell.cli.main import main
 from ropebell.errors import LevelError, ProjectError
 from ropebell.level import images, limits
+from ropebell.level.gltf_read import read_gltf
 from ropebell.level.obj_read import read_obj
 from ropebell.level.open import open_level
 from ropebell.level.sky_picture import read_sky_picture
@@ -205,3 +211,78 @@ def test_probes_of_no_light_are_refused(tmp_path: Path, value: float) -> None:
     path.write_text(json.dumps({"probes": [probe | {"radiance": [[value, 1.0, 1.0]] * 9}]}))
     with pytest.raises(ProjectError, match="probes"):
         read_probes(tmp_path)
+
+
+LONG = "a" * 5000
+
+
+@pytest.mark.parametrize(
+    "words",
+    [
+        ("check", LONG),
+        ("check", "level\0.glb"),
+        ("bake", "LEVEL", "--out", "folder\0"),
+        ("bake", "LEVEL", "--out", LONG),
+        ("bake", "LEVEL", "--out", "OUT", "--recipe", LONG),
+        ("meter", LONG, "0,0,0"),
+        ("demo", "folder\0"),
+    ],
+)
+def test_names_that_no_file_can_have_are_refused_in_one_line(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str], words: tuple[str, ...]
+) -> None:
+    level = write(tmp_path / "level.gltf", document())
+    told = {"LEVEL": str(level), "OUT": str(tmp_path / "out")}
+    assert main([told.get(word, word) for word in words]) == 2
+    said = capsys.readouterr().err
+    assert said.startswith("ropebell: ") and said.count("\n") == 1
+
+
+@pytest.mark.parametrize("name", [["KHR_lights_punctual"], {}, 3, None])
+def test_an_extension_that_is_no_text_is_told(tmp_path: Path, name: Any) -> None:
+    required, used = document(), document()
+    required["extensionsRequired"], used["extensionsUsed"] = [name], [name]
+    with pytest.raises(LevelError, match="requires the extension"):
+        read_gltf(write(tmp_path / "a.gltf", required))
+    assert "unread-extension" in {n.kind for n in read_gltf(write(tmp_path / "b.gltf", used)).notices}
+
+
+@pytest.mark.parametrize("page", [1, -2, 10**30, "0", [0]])
+def test_a_baked_level_on_pages_that_are_not_there_is_told(made: Path, tmp_path: Path, page: Any) -> None:
+    folder = tmp_path / "spoilt"
+    shutil.copytree(made / "builds" / "0001", folder)
+    baked = folder / BAKED_LEVEL
+    data = baked.read_bytes()
+    size = int.from_bytes(data[12:16], "little")
+    text = json.loads(data[20 : 20 + size])
+    for mesh in text["meshes"]:
+        for primitive in mesh["primitives"]:
+            primitive["extras"] = {"lightmap_page": page}
+    said = json.dumps(text).encode()
+    said += b" " * (-len(said) % 4)
+    head = data[:8] + (len(data) - size + len(said)).to_bytes(4, "little") + len(said).to_bytes(4, "little")
+    baked.write_bytes(head + data[16:20] + said + data[20 + size :])
+    with pytest.raises(ProjectError, match="page"):
+        open_result(folder)
+
+
+def test_a_cache_that_no_folder_can_be_is_told(made: Path, tmp_path: Path) -> None:
+    folder = tmp_path / "spoilt"
+    shutil.copytree(made / "builds" / "0001", folder)
+    values = json.loads((folder / "manifest.json").read_text())
+    values["cache"] = "a\0b"
+    (folder / "manifest.json").write_text(json.dumps(values))
+    with pytest.raises(ProjectError, match="cache"):
+        open_result(folder)
+
+
+def test_a_build_without_any_lightmap_is_read(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    """Unlit surfaces get no page, and say so."""
+    unlit = document()
+    unlit["materials"] = [{"extensions": {"KHR_materials_unlit": {}}}]
+    unlit["meshes"][0]["primitives"][0]["material"] = 0
+    level, out = write(tmp_path / "level.gltf", unlit), tmp_path / "out"
+    assert main(["bake", str(level), "--out", str(out), "--sky", "100,100,100", "--recipe", "sketch"]) == 0
+    assert read_manifest(out).pages == ()
+    assert main(["meter", str(out), "0.5,0,-0.5"]) == 0
+    assert "no surface" in capsys.readouterr().out

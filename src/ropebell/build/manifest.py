@@ -194,7 +194,7 @@ class Manifest(Part):
     pages: tuple[Page, ...]
     bounces: Annotated[int, Field(ge=0, le=512)]
     energy: tuple[float, ...] = ()
-    cache: str
+    cache: Annotated[str, Field(pattern=r"^[^\x00]*$", max_length=4096)]
     peak_memory_mb: Count = 0
     machine: dict[str, Any] = {}
     seed: int = 1

@@ -159,9 +159,9 @@ def load(name_or_file: str) -> Recipe:
         RecipeError: unknown name, unreadable file, unknown key or value out of range.
     """
     path = Path(name_or_file)
-    if path.suffix.lower() != ".toml" and not path.is_file():
-        return named(name_or_file)
     try:
+        if path.suffix.lower() != ".toml" and not path.is_file():
+            return named(name_or_file)
         values = read_toml(path)
     except OSError as error:
         raise RecipeError(f"it cannot be read ({why(error)})", path, "Check the path") from error

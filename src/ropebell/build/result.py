@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -83,7 +84,7 @@ def open_result(folder: Path) -> Result:
     total, direct = read_pages(folder, manifest)
     return Result(
         folder, manifest, level, scene, np.nan_to_num(scene.uv1 * side).astype(np.float32),
-        _pages(folder / BAKED_LEVEL, level, scene), total, direct, read_near(folder, manifest),
+        _pages(folder / BAKED_LEVEL, level, scene, len(manifest.pages)), total, direct, read_near(folder, manifest),
         read_noise(folder, manifest),
     )  # fmt: skip
 
@@ -129,12 +130,23 @@ def _stacked(folder: Path, manifest: Manifest, layer: str, channels: int) -> F32
     return np.stack(found)
 
 
-def _pages(path: Path, level: Level, scene: Scene) -> I32:
+def _pages(path: Path, level: Level, scene: Scene, count: int) -> I32:
     """(T,) page of each triangle, from the extras of the baked level's primitives."""
     meshes = read_container(path).json.get("meshes", [])
     page = np.zeros(len(scene), np.int32)
     for node, first, end in scene.node_ranges():
         primitives = meshes[level.nodes[node].mesh]["primitives"]
-        of_primitive = np.array([p.get("extras", {}).get("lightmap_page", 0) for p in primitives], np.int32)
+        of_primitive = np.array([_page_of(p.get("extras"), count, path) for p in primitives], np.int32)
         page[first:end] = of_primitive[scene.primitive[first:end]]
     return page
+
+
+def _page_of(extras: Any, count: int, path: Path) -> int:
+    """Page that a primitive's extras name, of so many; −1: without a lightmap, 0 where they name none."""
+    named = extras.get("lightmap_page", None) if isinstance(extras, dict) else None
+    if named is None:
+        return 0
+    if not isinstance(named, int) or not -1 <= named < count:
+        what = f"it has faces on page {named!r}, of {count} pages"
+        raise ProjectError(what, path, "Build again, or restore the file")
+    return named

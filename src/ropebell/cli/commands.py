@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime
 import json
+import math
 import os
 import signal
 import sys
@@ -208,7 +209,7 @@ def _mover_lines(m: MoverLight) -> str:
 
 def meter(build: Path, points: list[Color], normal: Color | None, as_json: bool) -> int:
     """`ropebell meter`."""
-    if normal is not None and not any(normal):
+    if normal is not None and math.hypot(*normal) < 1e-30:
         raise UsageError("a normal of length zero has no direction", "--normal", "Give a direction")
     reader = Meter(open_result(build))
     facing = None if normal is None else np.array(normal)

@@ -5,7 +5,9 @@ from __future__ import annotations
 import argparse
 import contextlib
 import datetime
+import errno
 import json
+import os
 import resource
 import sys
 from collections.abc import Sequence
@@ -14,7 +16,7 @@ from typing import Any
 
 import ropebell
 from ropebell.cli.said import answer_alone, say
-from ropebell.errors import RopeBellError, UsageError, why
+from ropebell.errors import RopeBellError, UsageError, shown, why
 from ropebell.files import temporary_beside, write_text
 from ropebell.interpreter import isolate
 
@@ -37,16 +39,16 @@ def parser() -> argparse.ArgumentParser:
     commands = top.add_subparsers(dest="command", metavar="COMMAND", parser_class=_Parser)
 
     p = commands.add_parser("open", help="start the window")
-    p.add_argument("target", nargs="?", type=Path, metavar="PROJECT|LEVEL")
+    p.add_argument("target", nargs="?", type=_path, metavar="PROJECT|LEVEL")
 
     p = commands.add_parser("check", help="findings without a build; exit 1 if any is an error")
-    p.add_argument("level", type=Path)
+    p.add_argument("level", type=_path)
     p.add_argument("--sky", type=_numbers, default=None, metavar="R,G,B", help="uniform sky in cd/m²")
     p.add_argument("--json", action="store_true")
 
     p = commands.add_parser("bake", help="build the light of a level")
-    p.add_argument("level", type=Path)
-    p.add_argument("--out", type=Path, required=True, metavar="DIR")
+    p.add_argument("level", type=_path)
+    p.add_argument("--out", type=_path, required=True, metavar="DIR")
     p.add_argument("--recipe", metavar="NAME|FILE", help="sketch, working, final or a TOML file")
     p.add_argument("--set", action="append", default=[], metavar="KEY=VALUE", dest="settings")
     p.add_argument("--sky", type=_numbers, default=None, metavar="R,G,B", help="uniform sky in cd/m²")
@@ -54,30 +56,30 @@ def parser() -> argparse.ArgumentParser:
     p.add_argument("--json", action="store_true")
 
     p = commands.add_parser("meter", help="light where points touch a baked surface")
-    p.add_argument("build", type=Path, metavar="DIR")
+    p.add_argument("build", type=_path, metavar="DIR")
     p.add_argument("points", nargs="+", type=_numbers, metavar="X,Y,Z")
     p.add_argument("--normal", type=_numbers, default=None, metavar="NX,NY,NZ")
     p.add_argument("--mover", action="store_true", help="what lights a moving thing there: probes, and what is below")
     p.add_argument("--json", action="store_true")
 
     p = commands.add_parser("demo", help="write the sample level")
-    p.add_argument("folder", type=Path, metavar="DIR")
+    p.add_argument("folder", type=_path, metavar="DIR")
     p.add_argument("--halls", type=int, default=1, metavar="N", help="1 … 40 mills along the quay")
     p.add_argument("--bare", action="store_true", help="the level alone, without the builds of its past")
 
     p = commands.add_parser("accuracy", help="compare the light with closed forms")
-    p.add_argument("--out", type=Path, default=None, metavar="FILE", help="write the page here")
+    p.add_argument("--out", type=_path, default=None, metavar="FILE", help="write the page here")
     p.add_argument("--json", action="store_true")
 
     p = commands.add_parser("shots", help="draw every main view of the window into PNG files")
-    p.add_argument("--out", type=Path, required=True, metavar="DIR")
+    p.add_argument("--out", type=_path, required=True, metavar="DIR")
 
     p = commands.add_parser("bench", help="measure this machine against the bare ray library")
     p.add_argument("--json", action="store_true")
     p.add_argument("--long", action="store_true", help="also what takes minutes: large levels, noise, memory limits")
     p.add_argument("--window", action="store_true", help="also measure the window (needs a display or offscreen Qt)")
     p.add_argument(
-        "--plot", type=Path, default=None, metavar="FILE", help="draw how the time grows with texels, SVG (--long)"
+        "--plot", type=_path, default=None, metavar="FILE", help="draw how the time grows with texels, SVG (--long)"
     )
     p.add_argument("--scale", type=float, default=1.0, help="size of the test relative to the usual one")
     return top
@@ -92,6 +94,18 @@ def _numbers(text: str) -> tuple[float, float, float]:
     if len(values) != 3 or not all(abs(v) < 1e30 for v in values):
         raise argparse.ArgumentTypeError(f"'{text}' is not three numbers separated by commas")
     return values[0], values[1], values[2]
+
+
+def _path(text: str) -> Path:
+    """A path that a file can have."""
+    try:
+        os.lstat(text or ".")
+    except ValueError:
+        raise argparse.ArgumentTypeError(f"'{shown(text)}' is no possible path") from None
+    except OSError as error:
+        if error.errno == errno.ENAMETOOLONG:
+            raise argparse.ArgumentTypeError(f"'{shown(text[:40])}…' is too long for a path") from None
+    return Path(text)
 
 
 def _shield_negative(arguments: Sequence[str]) -> list[str]:

@@ -66,11 +66,11 @@ def read_gltf(path: Path) -> Level:
 
 def _check_extensions(root: Json, notices: list[Notice]) -> None:
     for name in root.array("extensionsRequired"):
-        if name not in HONOURED | HARMLESS:
+        if str(name) not in HONOURED | HARMLESS:
             remedy = "Export the level without it"
             raise LevelError(f"it requires the extension {name}, which is not supported", root.path, remedy)
     for name in root.array("extensionsUsed"):
-        if name not in HONOURED | HARMLESS:
+        if str(name) not in HONOURED | HARMLESS:
             notices.append(Notice("unread-extension", "extensionsUsed", f"The extension {name} is not read."))
 
 
