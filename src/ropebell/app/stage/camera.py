@@ -85,12 +85,17 @@ class Camera:
 
     def ray(self, x: float, y: float, aspect: float) -> tuple[F64, F64]:
         """Origin and unit direction of the ray through a point of the picture, x right and y up in −1 … 1."""
+        origins, directions = self.rays(np.array([x]), np.array([y]), aspect)
+        return origins[0], directions[0]
+
+    def rays(self, x: F64, y: F64, aspect: float) -> tuple[F64, F64]:
+        """Origins and unit directions, each (n, 3), of the rays through points of the picture, x and y (n,)."""
+        aside = x[:, None] * aspect * self.right + y[:, None] * self.up
         if self.plan:
-            h = self.span / 2
-            return np.array(self.eye) + x * h * aspect * self.right + y * h * self.up, self.forward
-        t = math.tan(FIELD_OF_VIEW / 2)
-        direction = self.forward + x * t * aspect * self.right + y * t * self.up
-        return np.array(self.eye), direction / np.linalg.norm(direction)
+            return np.array(self.eye) + self.span / 2 * aside, np.tile(self.forward, (len(x), 1))
+        directions = self.forward + math.tan(FIELD_OF_VIEW / 2) * aside
+        directions /= np.linalg.norm(directions, axis=1, keepdims=True)
+        return np.tile(np.array(self.eye), (len(x), 1)), directions
 
     def cone(self, aspect: float) -> View | None:
         """What it sees, None without perspective."""

@@ -141,10 +141,9 @@ class StagePicture:
         """An exposure that shows the mean light in the picture, in stops, as middle grey."""
         if self.total is None or self.charted is None:
             return 1.0
-        grid = [(x / 13, y / 9) for y in np.arange(-8, 9, 2) for x in np.arange(-12, 13, 2)]
-        rays = [camera.ray(x, y, aspect) for x, y in grid]
-        origins = np.array([o - self.space.centre for o, _ in rays], np.float32)
-        struck = self.space.first_hit(origins, np.array([d for _, d in rays], np.float32))
+        x, y = np.meshgrid(np.arange(-12, 13, 2) / 13, np.arange(-8, 9, 2) / 9)
+        origins, directions = camera.rays(x.ravel(), y.ravel(), aspect)
+        struck = self.space.first_hit((origins - self.space.centre).astype(np.float32), directions.astype(np.float32))
         seen = struck[struck >= 0]
         page = self.charted.page[seen]
         seen = seen[(page >= 0) & (page < len(self.total))]
