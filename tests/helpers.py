@@ -11,7 +11,7 @@ import numpy as np
 from ropebell.build.journal import JOURNAL, Journal
 from ropebell.build.meter import Meter, Reading
 from ropebell.build.pipeline import build
-from ropebell.build.recipe import Recipe, named, with_value
+from ropebell.build.recipe import Recipe, named, unfinished, with_value
 from ropebell.build.request import Request
 from ropebell.build.result import open_result
 from ropebell.charts.atlas import Atlas, ChartSettings, make_atlas
@@ -53,8 +53,8 @@ def level_file(folder: Path, b: LevelBuilder, name: str = "level.glb") -> Path:
 
 
 def recipe(name: str = "working", **values: Any) -> Recipe:
-    """A shipped recipe with some keys changed; double underscores stand for dots."""
-    made = named(name)
+    """A shipped recipe with its light as it is solved, and some keys changed; double underscores stand for dots."""
+    made = unfinished(named(name))
     for key, value in values.items():
         made = with_value(made, key.replace("__", "."), value)
     return made

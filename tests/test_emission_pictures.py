@@ -24,7 +24,7 @@ from ropebell.level.brief import Brief, EmitterChange, Mark
 from ropebell.level.emission_picture import emission_picture
 from ropebell.level.open import open_level
 from ropebell.level.prepare import flatten, prepare
-from ropebell.light.pages import to_pages
+from ropebell.light.pages import Filling
 from ropebell.light.piercing import weights_along
 
 RADIANCE = 1000.0
@@ -112,7 +112,7 @@ def test_relight_of_a_pictured_emitter_is_as_a_build(tmp_path: Path) -> None:
     scene = now.subject.baking
     relit = fields.light(*fields.as_set(scene, (0, 0, 0))).total
     built, _ = read_pages(tmp_path / "after", parse_manifest(after))
-    shown = to_pages(relit, fields.texels, fields.target, made.padding)
+    shown = Filling.of(fields.layout.texels, made.padding).pages(relit, fields.layout.target)
     # The pages are half floats.
     np.testing.assert_allclose(shown[: len(built)], built, rtol=1.2e-3, atol=1e-3)
     only = fields.as_set(scene, (0, 0, 0), frozenset({"g/panel"}))[0]

@@ -13,7 +13,7 @@ from ropebell.build.result import open_result
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import ball, box, quad
 from ropebell.level.model import Light
-from ropebell.light.denoise import Sheets, chart_means, denoised, towards_means
+from ropebell.light.denoise import Layout, Sheets, chart_means, denoised, towards_means
 from ropebell.light.footing import find_open_samples
 from ropebell.light.noise import standard_error
 from ropebell.light.occlusion import occlusion, texel_places
@@ -158,37 +158,38 @@ def two_plates(density: float = 8.0) -> tuple:
     scene, atlas, texels = laid_out(b, density)
     space = RaySpace(scene.corners)
     samples = find_open_samples(Surface.of(scene, space), space, texels, atlas, 1, lambda _: None)
-    return texels, atlas, samples, np.array(scene.node_names)[scene.node[texels.owner]]
+    return Layout.of(texels, atlas, samples), np.array(scene.node_names)[scene.node[texels.owner]]
 
 
 def test_denoising_is_chart_by_chart(tmp_path: Path) -> None:
     """What lies beside a chart on the page, however bright, is nothing to it."""
-    texels, atlas, samples, name = two_plates()
+    layout, name = two_plates()
     rng = np.random.default_rng(4)
-    noisy = np.maximum(10.0 + 2.0 * rng.standard_normal((len(texels), 3)), 0.0).astype(np.float32)
+    noisy = np.maximum(10.0 + 2.0 * rng.standard_normal((len(name), 3)), 0.0).astype(np.float32)
     error = np.full_like(noisy, 2.0)
     left, right = name == "g/left", name == "g/right"
-    plain = denoised(noisy, error, texels, atlas, samples, lambda _: None)
+    plain = denoised(noisy, error, layout, lambda _: None)
     for factor in (1e-3, 1e3):
         other = noisy.copy()
         other[right] *= np.float32(factor)
-        found = denoised(other, error, texels, atlas, samples, lambda _: None)
+        found = denoised(other, error, layout, lambda _: None)
         np.testing.assert_allclose(found[left], plain[left], rtol=1e-3)
     # Other noise there is other noise beyond the margin: the filter's guess of what is noise may move by a hair.
     other = noisy.copy()
     other[right] = 0.0
-    found = denoised(other, error, texels, atlas, samples, lambda _: None)
+    found = denoised(other, error, layout, lambda _: None)
     change = found[left] - plain[left]
     assert np.sqrt(np.square(change).mean()) < 0.03 * 2.0 and abs(change.mean()) < 0.01 * 2.0
     assert plain[left].std() < 0.35 * noisy[left].std()
     assert plain[left].mean() == pytest.approx(noisy[left].mean(), rel=0.01)
     # Where no noise is known of, nothing moves.
-    still = denoised(noisy, np.zeros_like(noisy), texels, atlas, samples, lambda _: None)
+    still = denoised(noisy, np.zeros_like(noisy), layout, lambda _: None)
     np.testing.assert_array_equal(still, noisy)
 
 
 def test_small_charts_are_drawn_to_their_mean_as_far_as_noise_goes() -> None:
-    texels, atlas, _, name = two_plates()
+    layout, name = two_plates()
+    texels, atlas = layout.texels, layout.atlas
     chip = name == "g/chip"
     assert 1 < chip.sum() < 16
     chart = atlas.chart[texels.owner]
@@ -207,7 +208,8 @@ def test_small_charts_are_drawn_to_their_mean_as_far_as_noise_goes() -> None:
 
 
 def test_sheets_hold_every_chart_with_its_own_light_mirrored_round_it() -> None:
-    texels, atlas, _, name = two_plates()
+    layout, name = two_plates()
+    texels, atlas = layout.texels, layout.atlas
     chart = atlas.chart[texels.owner]
     lit = np.ones(len(texels), np.bool_)
     lit[np.flatnonzero(name == "g/left")[5]] = False

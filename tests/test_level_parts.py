@@ -27,7 +27,7 @@ from ropebell.level.model import Level, Light, Material, Mesh, Node, Primitive, 
 from ropebell.level.prepare import flatten, with_lights
 from ropebell.level.scene import srgb_to_linear
 from ropebell.light.albedo import texel_albedo
-from ropebell.light.pages import to_pages
+from ropebell.light.pages import Filling
 from ropebell.light.workers import run_chunks
 
 
@@ -225,7 +225,7 @@ def test_dilation_extends_charts_and_nothing_else() -> None:
     atlas, _ = make_atlas(scene, placed_shapes(scene, KeptLayouts(), 1, lambda _: None), ChartSettings(4.0, 64, 3))
     texels = make_texels(scene, atlas, 4, lambda _: None)
     field = np.full((len(texels), 3), 7.0, np.float32)
-    pages = to_pages(field, texels, np.arange(len(texels), dtype=np.int32), 2)
+    pages = Filling.of(texels, 2).pages(field, np.arange(len(texels), dtype=np.int32))
     known = texels.grid >= 0
     grown = pages[..., 0] > 0
     assert grown.sum() == (4 + 4) ** 2 and (pages[grown] == 7.0).all() and grown[known].all()
@@ -243,7 +243,7 @@ def test_interpolation_never_shows_a_neighbour_on_the_page(padding: int) -> None
     atlas, _ = make_atlas(scene, shapes, ChartSettings(3.0, 64, padding))
     texels = make_texels(scene, atlas, 4, lambda _: None)
     field = np.repeat(scene.node[texels.owner].astype(np.float32)[:, None], 3, axis=1)
-    pages = to_pages(field, texels, np.arange(len(texels), dtype=np.int32), padding)
+    pages = Filling.of(texels, padding).pages(field, np.arange(len(texels), dtype=np.int32))
     rng = np.random.default_rng(1)
     for t in rng.integers(0, len(scene), 400):
         for weights in (*np.eye(3), rng.dirichlet([0.3] * 3)):

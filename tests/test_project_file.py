@@ -17,6 +17,9 @@ from ropebell.level.brief import LightChange, Mark
 VALUES = st.recursive(st.integers(0, 3), lambda inner: st.dictionaries(st.sampled_from("abc"), inner, max_size=3))
 
 
+WHOLE = '[recipe]\nname = "working"'
+
+
 @pytest.fixture
 def project(tmp_path: Path) -> Project:
     made = Project(tmp_path, tmp_path / "level.glb", "Hall", named("working"))
@@ -34,7 +37,7 @@ def edit_by_hand(project: Project, before: str, after: str) -> None:
 def test_an_edit_by_hand_is_merged_and_not_overwritten(project: Project) -> None:
     file = ProjectFile(project)
     edit_by_hand(project, 'name = "Hall"', 'name = "Great hall"\nnotes = "mine"')
-    edit_by_hand(project, "gather_rays = 128", "gather_rays = 96")
+    edit_by_hand(project, WHOLE, f"{WHOLE}\nlight = {{ gather_rays = 96 }}")
     assert file.changed
     ours = project.with_light("lights/lamp", LightChange(9.0))
     saved = file.save(ours)
@@ -46,7 +49,7 @@ def test_an_edit_by_hand_is_merged_and_not_overwritten(project: Project) -> None
 
 def test_what_both_changed_is_asked_and_nothing_is_written(project: Project) -> None:
     file = ProjectFile(project)
-    edit_by_hand(project, "gather_rays = 128", "gather_rays = 96")
+    edit_by_hand(project, WHOLE, f"{WHOLE}\nlight = {{ gather_rays = 96 }}")
     ours = replace(project, recipe=with_value(with_value(project.recipe, "light.gather_rays", 64), "draft", 4))
     before = (project.folder / PROJECT_FILE).read_bytes()
     with pytest.raises(Collision) as found:

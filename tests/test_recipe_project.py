@@ -11,7 +11,19 @@ from helpers import bake, floor, level_file, recipe
 from ropebell.build.estimate import RATES, calibrated, estimate
 from ropebell.build.manifest import parse_manifest
 from ropebell.build.project import Project, find_project, load_project, manifests, uniform_sky
-from ropebell.build.recipe import SHIPPED, UNAVAILABLE, get, keys, load, named, with_setting, with_value
+from ropebell.build.recipe import (
+    SHIPPED,
+    UNAVAILABLE,
+    differences,
+    from_differences,
+    get,
+    keys,
+    load,
+    named,
+    unfinished,
+    with_setting,
+    with_value,
+)
 from ropebell.build.stale import stale_stages
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.errors import ProjectError, RecipeError
@@ -60,7 +72,10 @@ def test_the_draft_factor_divides_without_touching_the_recipe(draft: int) -> Non
     drafted = with_value(final, "draft", draft)
     assert drafted.density == final.density and drafted.light == final.light
     assert drafted.texels_per_metre == final.density.texels_per_metre / draft
-    assert drafted.gather_rays == final.light.gather_rays // draft
+    # Light must stay smooth enough to be judged: a draft saves by its texels first.
+    assert drafted.gather_rays == max(final.light.gather_rays // draft, 256)
+    many, few = (with_value(drafted, "light.gather_rays", n) for n in (8192, 64))
+    assert (many.gather_rays, few.gather_rays) == (8192 // draft, 64)
     assert drafted.padding == max(4 // draft, 2)
     assert with_value(drafted, "draft", 1) == final
 
@@ -218,3 +233,18 @@ def test_two_levels_of_one_stem_have_projects_of_their_own(tmp_path: Path) -> No
     other.save()
     assert find_project(tmp_path / "hall.obj").folder == other.folder
     assert find_project(tmp_path / "hall.glb").level.name == "hall.glb"
+
+
+def test_only_what_differs_from_the_shipped_recipe_is_written() -> None:
+    assert differences(named("final")) == {"name": "final"}
+    made = with_value(with_value(named("final"), "draft", 4), "light.gather_rays", 96)
+    assert differences(made) == {"name": "final", "draft": 4, "light": {"gather_rays": 96}}
+    own = made.model_copy(update={"name": "night"})
+    for one in (named("final"), made, own, unfinished(made)):
+        assert from_differences(differences(one)) == one
+        assert from_differences(one.model_dump()) == one  # as older versions wrote it
+    assert from_differences({}) == named("working")
+    with pytest.raises(RecipeError, match="not a table"):
+        from_differences([1])
+    with pytest.raises(RecipeError, match="light"):
+        from_differences({"light": 3})

@@ -22,7 +22,7 @@ from ropebell.errors import RelightError
 from ropebell.level.brief import Brief, EmitterChange, LightChange
 from ropebell.level.model import Light
 from ropebell.level.open import open_level
-from ropebell.light.pages import to_pages
+from ropebell.light.pages import Filling
 from ropebell.light.solve import reflectance, solve
 from ropebell.light.superpose import solved_fields, superposed
 
@@ -63,12 +63,39 @@ def test_relit_light_is_that_of_a_build_with_these_values(level: Path, tmp_path:
     built = bake(level, made, tmp_path / "b", sky=sky, brief=changed)
     assert {"charts", "footing", "direct", "transport"} <= set(built["reused"])
     result = open_result(tmp_path / "b")
-    grid = found.texels
+    grid = found.layout.texels
     for field, pages in ((lit.total, result.total), (lit.direct, result.direct)):
-        mine = to_pages(field, grid, found.target, 2)
+        mine = Filling.of(grid, 2).pages(field, found.layout.target)
         inside = grid.grid >= 0
         # Pages are half floats: 2⁻¹¹ of each value.
         np.testing.assert_allclose(mine[inside], pages[inside], rtol=6e-4, atol=1e-3)
+
+
+def test_relit_light_is_finished_as_a_build_finishes_it(level: Path, tmp_path: Path) -> None:
+    made = recipe(
+        "working", density__texels_per_metre=5.0, light__gather_rays=64, finish__denoise=True,
+        finish__stitch_seams=True, occlusion__enabled=True,
+    )  # fmt: skip
+    found = Relight.of(parse_manifest(bake(level, made, tmp_path / "a", sky=SKIES)), lambda _: None)
+    changed = Brief(lights={"lights/lamp": LightChange(410.0, (0.2, 0.9, 1.0))})
+    now = gather(open_level(level), changed, made, SKIES, ())
+    strengths, thrown = found.as_set(now.subject.baking, SKIES)
+    solved = found.light(strengths, thrown)
+    lit = found.finished(solved, strengths, made, SKIES, lambda _: None)
+    bake(level, made, tmp_path / "b", sky=SKIES, brief=changed)
+    result, texels = open_result(tmp_path / "b"), found.layout.texels
+    for field, pages in ((lit.total, result.total), (lit.direct, result.direct)):
+        built = pages[texels.page, texels.row, texels.column]
+        np.testing.assert_allclose(field[found.layout.target], built, rtol=1e-3, atol=2e-3)
+    assert np.abs(lit.total - solved.total).mean() > 0.01 * solved.total.mean()
+    # Where one chart alone is filtered, the others keep their noise.
+    one = np.arange(len(found.layout.atlas.rects)) == np.bincount(found.layout.atlas.chart[texels.owner]).argmax()
+    part = found.finished(solved, strengths, made, SKIES, lambda _: None, one)
+    mine = one[found.layout.atlas.chart[texels.owner]]
+    spread = [np.abs(light.total - lit.total)[mine].mean() for light in (part, solved)]
+    assert spread[0] < 0.2 * spread[1]
+    others = np.setdiff1d(np.flatnonzero(~mine), found.finishing.seams.columns)
+    np.testing.assert_array_equal(part.total[others], found.finishing.darkened(solved.total)[others])
 
 
 def test_relit_light_agrees_with_the_solve_to_a_hundred_thousandth(level: Path, tmp_path: Path) -> None:
@@ -78,7 +105,7 @@ def test_relit_light_agrees_with_the_solve_to_a_hundred_thousandth(level: Path, 
     strengths = found.as_set(gathered.subject.baking, SKIES)[0]
     lit = found.light(strengths)
     baking = gathered.subject.baking
-    thrown_back = reflecting(baking, found.texels, found.throws, made)
+    thrown_back = reflecting(baking, found.layout.texels, found.throws, made)
     whole = solve(found.hits.table, lit.direct, thrown_back, found.bounces, 2, lambda _: None)
     np.testing.assert_allclose(lit.total, whole.total, rtol=1e-5, atol=1e-5 * float(whole.total.max()))
     # The bounces add up to the whole, and each source alone to all of them.
@@ -108,14 +135,14 @@ def test_bounces_gain_and_their_colour_are_relit_as_a_build_has_them(
         lit, bounces = found.bounced(strengths, thrown, other)
     direct = superposed(found.units, strengths, 2)
     held = superposed(found.units, strengths - thrown, 2)
-    thrown_back = reflecting(scene, found.texels, found.throws, other)
+    thrown_back = reflecting(scene, found.layout.texels, found.throws, other)
     whole = solve(found.hits.table, direct, thrown_back, other.bounces, 2, lambda _: None, held)
     assert bounces == whole.bounces
     np.testing.assert_allclose(lit.total, whole.total, rtol=1e-5, atol=1e-5 * float(whole.total.max()))
     built = bake(level, other, tmp_path / "b", sky=SKIES, brief=share)
     assert built["bounces"] == bounces and {"direct", "transport"} <= set(built["reused"])
-    mine = to_pages(lit.total, found.texels, found.target, 2)
-    inside = found.texels.grid >= 0
+    mine = Filling.of(found.layout.texels, 2).pages(lit.total, found.layout.target)
+    inside = found.layout.texels.grid >= 0
     np.testing.assert_allclose(mine[inside], open_result(tmp_path / "b").total[inside], rtol=6e-4, atol=1e-3)
 
 
@@ -149,8 +176,8 @@ def test_rays_to_a_noise_target_are_relit_and_metered_too(level: Path, tmp_path:
     brief = Brief(lights={"lights/lamp": LightChange(410.0)})
     again = bake(level, made, tmp_path / "b", sky=SKIES, brief=brief)
     total, _ = read_pages(tmp_path / "b", parse_manifest(again))
-    built = total[found.texels.page, found.texels.row, found.texels.column]
-    open_ = found.target == np.arange(len(found.target))
+    built = total[found.layout.texels.page, found.layout.texels.row, found.layout.texels.column]
+    open_ = found.layout.target == np.arange(len(found.layout.target))
     # Its build may judge otherwise which texels are sure, so they agree to within the target only.
     assert relit[open_].mean() == pytest.approx(built[open_].mean(), rel=0.2 * target)
     assert np.median(np.abs(relit - built)[open_] / np.maximum(built[open_], 1.0)) < target

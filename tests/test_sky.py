@@ -21,7 +21,7 @@ from ropebell.demo.builder import LevelBuilder
 from ropebell.demo.shapes import box
 from ropebell.level.brief import Brief, Sky
 from ropebell.level.open import open_level
-from ropebell.light.pages import to_pages
+from ropebell.light.pages import Filling
 from ropebell.light.sky import SkyMap
 
 HEIGHT, WIDTH = 128, 256
@@ -126,8 +126,8 @@ def test_strength_reuses_the_sampled_sky_and_relight_follows_it(tmp_path: Path) 
     found = Relight.of(parse_manifest(one), lambda _: None).on(gathered)
     lit = found.light(found.as_set(gathered.subject.baking, (100.0, 30.0, 0.0))[0])
     result = open_result(tmp_path / "b")
-    mine = to_pages(lit.total, found.texels, found.target, 2)
-    inside = found.texels.grid >= 0
+    mine = Filling.of(found.layout.texels, 2).pages(lit.total, found.layout.target)
+    inside = found.layout.texels.grid >= 0
     np.testing.assert_allclose(mine[inside], result.total[inside], rtol=2e-3, atol=1e-2)
 
 

@@ -865,21 +865,24 @@ def test_a_lamp_is_relit_while_it_is_changed_and_undo_shows_what_was_built(windo
     spot = QPointF(window.stage.width() / 2, window.stage.height() / 2)
     window.stage.go(Camera((2.5, 1.6, 4.6), 0.0, -0.3))
     before = window.stage.spot_at(spot).irradiance.copy()
-    with qtbot.waitSignal(relighter.relit, timeout=LONG) as told:
+    said: list[str] = []
+    relighter.relit.connect(lambda relit: said.append(relit.what if relit is not None else ""))
+    with qtbot.waitSignal(relighter.relit, timeout=LONG, check_params_cb=lambda relit: relit.what.endswith("finished")):
         s.document.edit_brief("Lamp", lambda b: replace(b, lights={"lights/lamp": LightChange(800.0)}))
-    assert told.args[0].what == "relit from stored rays"
+    # At once as it is solved; once hands rest as a build finishes it, first where one looks.
+    states = ("before finishing", "finished where you look", "finished")
+    assert said == [f"relit from stored rays, {state}" for state in states]
     assert window.strip.build.text() == "Build 1, relit" and "not built" in "; ".join(window.strip.state.facts)
     brighter = window.stage.spot_at(spot).irradiance.copy()
     assert brighter[0] > 1.5 * before[0]
     s.selection.select(node(window, "things/globe"))
-    with qtbot.waitSignal(relighter.relit, timeout=LONG):
-        window.desk.commands.run("light.only")
-    alone = window.stage.spot_at(spot).irradiance.copy()
-    assert alone[0] < before[0] and "only the selected" in "; ".join(window.strip.state.facts)
     window.desk.commands.run("light.only")
-    with qtbot.waitSignal(relighter.relit, timeout=LONG):
-        window.desk.commands.run("light.bounce")
-    assert "bounce 0 alone" in "; ".join(window.strip.state.facts)
+    qtbot.waitUntil(lambda: "only the selected, finished" in "; ".join(window.strip.state.facts), timeout=LONG)
+    alone = window.stage.spot_at(spot).irradiance.copy()
+    assert alone[0] < before[0]
+    window.desk.commands.run("light.only")
+    window.desk.commands.run("light.bounce")
+    qtbot.waitUntil(lambda: "bounce 0 alone" in "; ".join(window.strip.state.facts), timeout=LONG)
     relighter.set_bounce(-1)
     with qtbot.waitSignal(relighter.relit, timeout=LONG, check_params_cb=lambda relit: relit is None):
         window.desk.commands.run("edit.undo")
@@ -887,7 +890,9 @@ def test_a_lamp_is_relit_while_it_is_changed_and_undo_shows_what_was_built(windo
     assert window.strip.build.text() == "Build 1, draft ⅛"
     # So do bounces, their gain and their colour, each undoable.
     for key, value, least, most in (("bounces", 0, 0.0, 0.95), ("bounce_gain", 2.0, 1.05, 9.0)):
-        with qtbot.waitSignal(relighter.relit, timeout=LONG):
+        with qtbot.waitSignal(
+            relighter.relit, timeout=LONG, check_params_cb=lambda relit: relit is not None and "finishing" in relit.what
+        ):
             s.document.set_recipe("Bounces", with_value(s.document.project.recipe, f"light.{key}", value))
         assert least <= window.stage.spot_at(spot).irradiance[0] / before[0] <= most
         with qtbot.waitSignal(relighter.relit, timeout=LONG, check_params_cb=lambda relit: relit is None):

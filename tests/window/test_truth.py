@@ -26,6 +26,8 @@ from ropebell.demo.builder import LevelBuilder, at
 from ropebell.level.brief import Brief, LightChange, Mark
 from ropebell.level.model import Light
 
+WHOLE = '[recipe]\nname = "working"'
+
 
 def another(folder: Path, name: str, place: tuple[float, float, float] = (2, 2, 2), more: bool = False) -> Path:
     """The level of the fixture, with a lamp elsewhere or a crate more."""
@@ -242,7 +244,7 @@ def test_an_edit_by_hand_is_taken_in_and_a_collision_is_asked(window: Window, qt
     s.document.set_light("lights/lamp", LightChange(9.0))
     s.document.save_now()
     path = s.document.project.folder / PROJECT_FILE
-    path.write_text(path.read_text().replace("gather_rays = 128", "gather_rays = 96"))
+    path.write_text(path.read_text().replace(WHOLE, f"{WHOLE}\nlight = {{ gather_rays = 96 }}"))
     qtbot.waitUntil(lambda: s.document.project.recipe.light.gather_rays == 96, timeout=LONG)
     s.document.undo.undo()
     assert s.document.project.recipe.light.gather_rays == 128

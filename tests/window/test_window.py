@@ -11,8 +11,8 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
-from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QWheelEvent
+from PyQt6.QtCore import QEvent, QMimeData, QPoint, QPointF, Qt, QUrl
+from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QKeySequence, QWheelEvent
 from PyQt6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
@@ -450,9 +450,33 @@ def test_views_exposure_and_texels_change_the_picture_and_the_strip(window: Wind
     assert picture(window).mean() > before
 
 
+def test_the_value_in_the_strip_is_that_under_the_pointer(window: Window, qtbot: QtBot, level: Path) -> None:
+    """It follows the picture though the hand does not move, and goes with the pointer."""
+    opened(window, qtbot, level)
+    draft(window)
+    window.stage.go(Camera((2.5, 1.6, 4.6), 0.0, -0.35))
+    picture(window)
+    qtbot.mouseMove(window.stage, QPoint(window.stage.width() // 2, window.stage.height() // 2))
+    qtbot.waitUntil(lambda: window.strip.where.text() != "", timeout=LONG)
+    assert "lx" not in window.strip.value.text()
+    built(window, qtbot)
+    assert "lx" in window.strip.value.text()
+    there = window.strip.value.text()
+    window.stage.go(Camera((2.5, 1.6, 4.6), 0.0, 1.2))
+    picture(window)
+    assert window.strip.value.text() != there
+    window.stage.leaveEvent(QEvent(QEvent.Type.Leave))
+    assert (window.strip.where.text(), window.strip.value.text()) == ("", "")
+    picture(window)
+    assert window.strip.value.text() == ""
+
+
 def test_steps_show_their_bench_and_none_is_empty(window: Window) -> None:
     for step in (kind.id for kind in ORDER):
+        window.desk.commands.run("window.bench")
         window.top.steps[step].click()
+        # A bench that was folded away comes back with its step.
+        assert window.bench_frame.isVisible()
         assert window.benches.currentWidget() is window.steps[step].bench
         assert window.top.steps[step].isChecked()
 
@@ -524,3 +548,50 @@ def test_words_and_rope_spacing() -> None:
     assert lux(0.123) == "0.12 lx" and lux(38.24) == "38.2 lx"
     assert short_count(53_090) == "53 k" and short_count(1_234_567) == "1.2 M"
     assert spacing(1) < spacing(60) < spacing(3600) < 100
+
+
+def test_a_build_of_hours_is_not_begun_by_one_press(window: Window, qtbot: QtBot, level: Path) -> None:
+    opened(window, qtbot, level)
+    s = window.desk
+    assert s.document.project is not None
+    s.document.set_recipe("Fine", with_value(s.document.project.recipe, "density.texels_per_metre", 400.0))
+    idle(window, qtbot)
+    bench = window.steps["recipe"].bench
+    assert "2.5 mm" in bench.numbers["density.texels_per_metre"].warning.text()
+    assert s.commands.run("build.start") and not s.builds.running
+    (told,) = [t for t in s.telling.told if t.matter == "long build"]
+    assert told.sentence.startswith("This build takes ")
+    shorter, whole = told.answers
+    assert shorter[0].startswith("Build a draft ") and whole[0] == "Build it all the same"
+    with qtbot.waitSignal(s.builds.started, timeout=LONG):
+        shorter[1]()
+    assert s.document.project.recipe.draft > 1 and not any(t.matter == "long build" for t in s.telling.told)
+    with qtbot.waitSignal(s.builds.ended, timeout=LONG):
+        s.commands.run("build.stop")
+    # An ordinary one just begins.
+    s.document.undo.undo()
+    s.document.undo.undo()
+    draft(window)
+    with qtbot.waitSignal(s.builds.started, timeout=LONG):
+        assert s.commands.run("build.start")
+    with qtbot.waitSignal(s.builds.ended, timeout=LONG):
+        s.commands.run("build.stop")
+
+
+def test_every_key_is_on_the_page_of_hands_and_keys(window: Window, qtbot: QtBot, level: Path) -> None:
+    told = window.keys.told()
+    shown = [key for title, rows in told.items() if title != "Hands" for key, _ in rows]
+    wanted = [QKeySequence(c.key).toString() for c in window.desk.commands.all() if c.key]
+    assert sorted(shown) == sorted(wanted) and len(told["Hands"]) > 5
+    assert {title for column in COLUMNS for title in column} == told.keys()
+    assert not window.strip.hint.isVisible()
+    opened(window, qtbot, level)
+    assert "W A S D: fly" in window.strip.hint.text() and window.strip.hint.isVisible()
+    window.desk.commands.run("stage.plan")
+    assert "drag: shift" in window.strip.hint.text()
+    qtbot.mouseMove(window.stage, QPoint(window.stage.width() // 2, window.stage.height() // 2))
+    qtbot.waitUntil(lambda: not window.strip.hint.isVisible(), timeout=LONG)
+    window.desk.commands.run("window.keys")
+    assert window.keys.isVisible()
+    qtbot.keyClick(window.keys, Qt.Key.Key_Escape)
+    assert not window.keys.isVisible()

@@ -23,6 +23,7 @@ from ropebell.app.rope import Rope, knot_words
 from ropebell.app.steps.recipe.bench import bounce_words
 from ropebell.app.strip import Strip
 from ropebell.app.window import Window
+from ropebell.app.words import told_apart
 from ropebell.build.result import Outcome
 from ropebell.build.runner import next_build_folder
 from ropebell.build.stale import Stale
@@ -185,7 +186,7 @@ def test_the_recipe_bench_changes_the_recipe_undoably(qtbot: QtBot, tmp_path: Pa
     bench.names.activated.emit(2)
     qtbot.mouseClick(bench.draft.button(2), Qt.MouseButton.LeftButton)
     assert (s.document.project.recipe.name, s.document.project.recipe.draft) == ("final", 4)
-    assert "5 tx/m with 128 rays" in bench.draft_words.text()
+    assert "5 tx/m with 256 rays" in bench.draft_words.text()
     bench.numbers["light.gather_rays"].field.setValue(300)
     assert s.document.project.recipe.light.gather_rays == 300
     assert "final has 512" in bench.numbers["light.gather_rays"].note.text()
@@ -320,3 +321,9 @@ def test_an_odd_build_is_a_knot_of_its_own_and_hides_no_other(tmp_path: Path, od
     assert (
         "manifest.json" in knots[1].outcome.sentence and newest is not None and next_build_folder(builds).name == "0005"
     )
+
+
+def test_levels_of_one_name_are_told_apart() -> None:
+    paths = [Path(p) for p in ("/a/x/mill", "/b/x/mill", "/c/mill", "/c/quay.glb", "/mill")]
+    assert told_apart(paths) == ["mill — in a/x", "mill — in b/x", "mill — in c", "quay.glb", "mill — in /"]
+    assert told_apart([Path("/a/mill")]) == ["mill"]

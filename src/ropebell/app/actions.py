@@ -14,10 +14,11 @@ from ropebell.app.exposure import Exposure
 from ropebell.app.frame import TopBar
 from ropebell.app.picture import Picture
 from ropebell.app.places import Places
-from ropebell.app.relight import ALL_BOUNCES
+from ropebell.app.relit import ALL_BOUNCES
 from ropebell.app.strip import Strip
 from ropebell.app.variants import Variants
 from ropebell.app.views import View
+from ropebell.app.words import told_apart
 
 # Single bounces that are stepped through; later ones are too dark to look at.
 MOST_LOOKS = 6
@@ -191,18 +192,19 @@ class Menus:
         desk, menu = self._desk, self._menu
         menu.clear()
         self._add(menu, "file.open")
-        for path in desk.preferences.recent[:6]:
-            action = menu.addAction(f"    {Path(path).name}")
+        recent = [Path(path) for path in desk.preferences.recent[:6]]
+        for path, name in zip(recent, told_apart(recent)):
+            action = menu.addAction(f"    {name}")
             if action is not None:
-                action.setToolTip(path)
-                action.triggered.connect(lambda _=False, path=path: desk.open_path(Path(path)))
+                action.setToolTip(str(path))
+                action.triggered.connect(lambda _=False, path=path: desk.open_path(path))
         variants = menu.addMenu("Variants")
         self._add(variants, "variant.keep")
         self._add_each(variants, self._variants.names(), "Go to ", self._variants.go)
         self._add_each(variants, self._variants.names(), "Drop ", self._variants.drop)
         groups = (
             ("file.reload",), ("edit.undo", "edit.redo"), ("build.start", "build.stop"), ("rope.older", "rope.newer"),
-            ("window.bench", "window.look", "window.quit"),
+            ("window.bench", "window.look", "window.keys", "window.quit"),
         )  # fmt: skip
         undo = desk.document.undo
         for group in groups:

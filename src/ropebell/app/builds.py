@@ -23,15 +23,18 @@ from ropebell.build.request import Request
 from ropebell.build.result import Outcome
 from ropebell.build.runner import BuildProcess, Standby, next_build_folder
 from ropebell.build.store import Store
-from ropebell.charts.texels import Texels
 from ropebell.errors import BuildError, step, why
 from ropebell.files import open_regular
 from ropebell.level.finding import Finding
 from ropebell.level.model import I32
-from ropebell.light.pages import to_pages
+from ropebell.light.pages import Filling
 from ropebell.light.view import View
 
 POLL_MS = 60
+# Between two pictures, so many times as long as drawing one takes.
+PATIENCE = 4
+# Texels round charts that are filled while a build runs: what smooth drawing reads.
+LIVE_PADDING = 2
 
 
 @dataclass(frozen=True)
@@ -92,6 +95,10 @@ class Builds(QObject):
         self._again = False
         # From where the level is looked at, so that this is lit first.
         self.looks_from: Callable[[], View | None] = lambda: None
+        # Where drawing is slow, pictures come less often: they must not hold up the build they are of.
+        self.seconds_to_draw: Callable[[], float] = lambda: 0.0
+        self._latest: events.Picture | None = None
+        self._shown_at = -1e9
         self._timer = QTimer(self)
         self._timer.setInterval(POLL_MS)
         self._timer.timeout.connect(self._follow)
@@ -127,6 +134,7 @@ class Builds(QObject):
         p = now.project
         self.number = int(folder.name)
         self.steps, self.warnings, self._table = {}, [], _Table()
+        self._latest, self._shown_at = None, -1e9
         self._process = BuildProcess(
             Request(
                 p.level,
@@ -188,8 +196,11 @@ class Builds(QObject):
             self.stages_changed.emit(list(self.steps.values()))
         if events.Warned in heard:
             self.warned.emit(self.warnings)
-        if latest is not None and ended is None:
-            self._show(latest, process.request)
+        self._latest = latest or self._latest
+        rested = time.monotonic() - self._shown_at >= PATIENCE * self.seconds_to_draw()
+        if self._latest is not None and rested and ended is None:
+            self._show(self._latest, process.request)
+            self._latest, self._shown_at = None, time.monotonic()
         if ended is not None:
             self._finish(ended)
 
@@ -224,10 +235,10 @@ class Builds(QObject):
                 field = _loaded(path)
             except (OSError, ValueError, EOFError):
                 return None  # already replaced by a newer one
-            texels, target, bare = known
-            if field.shape != (len(texels), 3) or field.dtype != np.float32:
+            filling, target, bare = known
+            if field.shape != (len(target), 3) or field.dtype != np.float32:
                 return None
-            return LivePicture(bare.lit(to_pages(field, texels, target, 2), None), what)
+            return LivePicture(bare.lit(filling.pages(field, target), None), what)
 
         def receive(picture: LivePicture | None) -> None:
             if picture is not None and self.running:
@@ -266,11 +277,11 @@ class _Table:
     """Where the texels of a running build lie, read and used on one thread of the window's jobs.
 
     Attributes:
-        known: texels, (N,) texel that speaks for each, and the level the build is of, on its charts.
+        known: how texels fill pages, (N,) texel that speaks for each, and the level the build is of, on its charts.
     """
 
     def __init__(self) -> None:
-        self.known: tuple[Texels, I32, StagePicture] | None = None
+        self.known: tuple[Filling, I32, StagePicture] | None = None
         self._charts = ""
 
     def read(self, event: events.Table, out: Path, begun: Opened) -> None:
@@ -283,14 +294,16 @@ class _Table:
             target = _loaded(out / event.target)
         except (OSError, ValueError, EOFError):
             return
-        if self.known is not None and event.charts == self._charts:
+        if target.ndim != 1 or target.dtype != np.int32 or not _within(target, len(target)):
+            return
+        if self.known is not None and event.charts == self._charts and len(target) == len(self.known[1]):
             self.known = (self.known[0], target, self.known[2])
             return
         laid = CHARTS.of(Store(Path(event.cache)), event.charts, T=len(begun.baking))
         if laid is None:
             return
         atlas, texels, _ = laid
-        if target.shape != (len(texels),) or target.dtype != np.int32 or not _within(target, len(texels)):
+        if len(target) != len(texels):
             return
         charted = charted_on(begun.scene, Charted(np.asarray(atlas.uv), atlas.lightmap, atlas.side))
         vertices = vertex_table(begun.scene, begun.space, charted)
@@ -298,7 +311,7 @@ class _Table:
         p = begun.project
         sky = backdrop_of(p.brief.sky_now, p.sky_picture, p.sky)
         bare = StagePicture(begun.level, begun.scene, begun.space, vertices, charted, sky=sky)
-        self.known = (texels, target, bare)
+        self.known = (Filling.of(texels, LIVE_PADDING), target, bare)
 
 
 def _within(target: I32, count: int) -> bool:

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from PyQt6.QtCore import QRect, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QWheelEvent
+from PyQt6.QtGui import QResizeEvent, QWheelEvent
 from PyQt6.QtWidgets import (
     QButtonGroup,
     QComboBox,
@@ -63,6 +63,18 @@ def column(parent: QWidget, margin: int = MARGIN, spacing: int = 8) -> QVBoxLayo
     return made
 
 
+def scrolled_column(parent: QWidget) -> QVBoxLayout:
+    """The same, scrolled where there is not room enough."""
+    outer = QVBoxLayout(parent)
+    outer.setContentsMargins(0, 0, 0, 0)
+    area, inside = QScrollArea(), QWidget()
+    area.setWidgetResizable(True)
+    area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+    area.setWidget(inside)
+    outer.addWidget(area)
+    return column(inside)
+
+
 def rows_in(parent: QWidget, spacing: int = 8, scrolled: bool = False) -> QVBoxLayout:
     """A vertical layout without a margin; beside a scroll bar, with room for it."""
     made = QVBoxLayout(parent)
@@ -71,19 +83,39 @@ def rows_in(parent: QWidget, spacing: int = 8, scrolled: bool = False) -> QVBoxL
     return made
 
 
-def fit_rows(view: QListWidget, most: int) -> None:
-    """Make a list as high as its rows, up to so many pixels."""
-    width = max(view.width(), LIST_WIDTH) - 2 * view.frameWidth() - 14
-    flags = Qt.AlignmentFlag.AlignLeft | Qt.TextFlag.TextWordWrap
-    total = 0
-    for row in range(view.count()):
-        item = view.item(row)
-        assert item is not None
-        # The list itself measures rows only once it is shown.
-        high = view.fontMetrics().boundingRect(QRect(0, 0, width, 10_000), flags.value, item.text()).height() + 8
-        item.setSizeHint(QSize(width, high))
-        total += high
-    view.setFixedHeight(min(total + 2 * view.frameWidth() + 4, most))
+class Sentences(QListWidget):
+    """A list of sentences, broken to the room there is, and as high as they are.
+
+    Args:
+        most: pixels of height, above which it scrolls.
+    """
+
+    def __init__(self, name: str, most: int) -> None:
+        super().__init__()
+        self._most = most
+        self.setAccessibleName(name)
+        self.setWordWrap(True)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+
+    def fit(self) -> None:
+        """Measure the rows; to be called after they were changed."""
+        # Before it is laid out it has no true width. Room for the scroll bar, and what the style leaves free at a text.
+        width = (self.width() if self.isVisible() else LIST_WIDTH) - 2 * self.frameWidth() - 24
+        flags = Qt.AlignmentFlag.AlignLeft | Qt.TextFlag.TextWordWrap
+        total = 0
+        for row in range(self.count()):
+            item = self.item(row)
+            assert item is not None
+            # The list itself measures rows only once it is shown.
+            high = self.fontMetrics().boundingRect(QRect(0, 0, width, 10_000), flags.value, item.text()).height() + 8
+            item.setSizeHint(QSize(width, high))
+            total += high
+        self.setFixedHeight(min(total + 2 * self.frameWidth() + 4, self._most))
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        super().resizeEvent(event)
+        if event is not None and event.size().width() != event.oldSize().width():
+            self.fit()
 
 
 class Choice(QWidget):
@@ -195,18 +227,22 @@ class TunedNumber(QWidget):
         self.slider.setRange(0, SLIDER_STEPS)
         self.slider.setPageStep(50)
         self.slider.setAccessibleName(title)
-        self.note = label("", "second")
+        self.note, self.warning = label("", "second"), label("", "accent")
         rows.addLayout(head)
-        rows.addWidget(self.slider)
-        rows.addWidget(self.note)
+        for widget in (self.slider, self.note, self.warning):
+            rows.addWidget(widget)
         if about:
             self.setToolTip(about)
         self.slider.sliderPressed.connect(self._begin)
         self.slider.valueChanged.connect(self._slid)
         self.field.valueChanged.connect(self._typed)
 
-    def show_value(self, value: float, note: str = "") -> None:
-        """Show a value without telling."""
+    def show_value(self, value: float, note: str = "", warning: str = "") -> None:
+        """Show a value without telling.
+
+        Args:
+            note: what is to be known of it. warning: what is out of the ordinary.
+        """
         for widget in (self.slider, self.field):
             widget.blockSignals(True)
         if not self.slider.isSliderDown():
@@ -214,8 +250,9 @@ class TunedNumber(QWidget):
         self.field.setValue(value)
         for widget in (self.slider, self.field):
             widget.blockSignals(False)
-        self.note.setText(note)
-        self.note.setVisible(bool(note))
+        for words, text in ((self.note, note), (self.warning, warning)):
+            words.setText(text)
+            words.setVisible(bool(text))
 
     def _begin(self) -> None:
         self._gesture += 1

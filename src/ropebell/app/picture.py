@@ -11,7 +11,8 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from ropebell.app.builds import Builds, LivePicture
 from ropebell.app.exposure import Exposure
 from ropebell.app.reading import Shown
-from ropebell.app.relight import Relighter, Relit
+from ropebell.app.relight import Relighter
+from ropebell.app.relit import Relit
 from ropebell.app.stage.camera import Camera
 from ropebell.app.stage.picture import StagePicture
 from ropebell.app.stage.widget import Stage

@@ -9,7 +9,7 @@ import numpy as np
 
 from ropebell.app.movers import lit_movers
 from ropebell.app.stage.backdrop import backdrop_of
-from ropebell.app.stage.drawn import Charted, Vertices, charted_on, vertex_table
+from ropebell.app.stage.drawn import Charted, Half, Vertices, charted_on, vertex_table
 from ropebell.app.stage.picture import StagePicture
 from ropebell.build.carry import carry
 from ropebell.build.estimate import calibrated
@@ -105,8 +105,10 @@ class Shown:
     probes: Probes | None = None
     movers: F32 | None = None
 
-    def relit(self, total: F32, direct: F32) -> StagePicture:
+    def relit(self, total: F32, direct: F32, half: tuple[Half, Half]) -> StagePicture:
         """The same picture under other light, (P, H, W, 3) lux; moving things keep theirs."""
+        if self.movers is None:
+            return self.picture.lit(total, direct, half)
         return self.picture.lit(with_page(total, self.movers), with_page(direct, self.movers))
 
 

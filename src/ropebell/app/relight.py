@@ -3,44 +3,25 @@
 from __future__ import annotations
 
 import threading
-import time
-from dataclasses import dataclass, replace
+from collections.abc import Callable
 
+import numpy as np
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from ropebell.app.jobs import Jobs
 from ropebell.app.reading import Opened, Shown
-from ropebell.app.stage.backdrop import backdrop_of
-from ropebell.app.stage.picture import StagePicture
+from ropebell.app.relit import ALL_BOUNCES, Asked, Relit
 from ropebell.app.state import State
 from ropebell.build.manifest import LightFacts, Manifest
-from ropebell.build.project import Project
-from ropebell.build.recipe import Recipe, get
-from ropebell.build.relight import Relight, bouncing
+from ropebell.build.relight import Relight, RelitLight, bouncing
 from ropebell.errors import Stopped
-from ropebell.level.model import F64
-from ropebell.light.pages import to_pages
+from ropebell.level.model import I32
+from ropebell.light.denoise import load_filter
 
 # The fields are solved once hands have rested, so that opening and building are not slowed.
 READY_AFTER_MS = 700
-ALL_BOUNCES = -1
-FINISHES = ("finish.denoise", "finish.stitch_seams", "occlusion.enabled")
-
-
-@dataclass(frozen=True, eq=False)
-class Relit:
-    """Relit light as the stage shows it.
-
-    Attributes:
-        what: for the strip.
-        follows: whether it is the light of the settings of now, or that of the build, looked at in part.
-        seconds: that making it took.
-    """
-
-    picture: StagePicture
-    what: str
-    follows: bool
-    seconds: float
+# Hands rest; less, and light would be finished between two moves of one drag.
+REST_MS = 120
 
 
 class Relighter(QObject):
@@ -80,6 +61,17 @@ class Relighter(QObject):
         self._timer.setSingleShot(True)
         self._timer.setInterval(READY_AFTER_MS)
         self._timer.timeout.connect(self._prepare)
+        # Triangles of the stage's picture that are in it; whoever has the stage says so.
+        self.seen: Callable[[], I32] = lambda: np.zeros(0, np.int32)
+        self._next: Asked | None = None
+        self._asked: Asked | None = None
+        self._solved: tuple[Asked, RelitLight] | None = None
+        self._summing = False
+        self._moved = threading.Event()
+        self._rest = QTimer(self)
+        self._rest.setSingleShot(True)
+        self._rest.setInterval(REST_MS)
+        self._rest.timeout.connect(self._finish)
         state.rope.looking_at.connect(self._looked)
         for signal in (state.level.rearranged, state.level.recolored, state.document.edited):
             signal.connect(self._level_changed)
@@ -98,7 +90,7 @@ class Relighter(QObject):
     @property
     def busy(self) -> bool:
         """Whether something is under way."""
-        return self._jobs.busy or self._timer.isActive()
+        return self._jobs.busy or self._timer.isActive() or self._rest.isActive()
 
     @property
     def why_not(self) -> str:
@@ -124,8 +116,8 @@ class Relighter(QObject):
 
     def _forget(self) -> None:
         self._stop.set()
+        self._no_sum()
         self._jobs.forget("fields")
-        self._jobs.forget("relit")
         self._timer.stop()
         self._shows_relit, self.trouble = False, ""
         self._on_level, self._places = None, ()
@@ -138,7 +130,7 @@ class Relighter(QObject):
         self._forget()
 
     def _failed(self, sentence: str) -> None:
-        self.trouble = sentence
+        self.trouble, self._summing, self._asked = sentence, False, None
         self.ready_changed.emit()
 
     def _prepare(self) -> None:
@@ -156,7 +148,13 @@ class Relighter(QObject):
             self.ready_changed.emit()
             self._level_changed()
 
-        self._jobs.start("fields", lambda: Relight.of(shown.result.manifest, tick), receive)
+        def prepared() -> Relight:
+            found = Relight.of(shown.result.manifest, tick)
+            if found.finishes:
+                load_filter()
+            return found
+
+        self._jobs.start("fields", prepared, receive)
 
     def _level_changed(self) -> None:
         """Find out what the fields still say of the level as it is now."""
@@ -221,20 +219,67 @@ class Relighter(QObject):
         used = self._on_level if follows and self._on_level is not None else fields
         only = self._wanted(now, fields) if self.only_selected else None
         settings = used.as_set(now.baking, now.project.sky, only) if follows else used.as_built(only)
-        recipe = now.project.recipe if follows else fields.manifest.recipe
-        bounce = self.bounce
+        followed = now.project if follows else None
+        asked = Asked(used, shown, *settings, self.bounce, only is not None, followed)
         self._shows_relit = True
-        self._jobs.start(
-            "relit",
-            lambda: _relit(used, shown, settings, recipe, bounce, only is not None, now.project if follows else None),
-            self._receive,
-        )
+        if self._asked is not None and asked.is_alike(self._asked):
+            return  # an edit is told of more than once
+        self._hands_move()
+        self._rest.start()
+        self._next = self._asked = asked
+        if not self._summing:
+            self._sum_next()
 
-    def _receive(self, relit: Relit) -> None:
-        self.relit.emit(relit)
+    def _sum_next(self) -> None:
+        """Sum the newest that is asked for. While hands move, each sum is shown before the next is begun: a newer wish
+        does not drop it, or nothing would be seen until they rest."""
+        asked, self._next = self._next, None
+        self._summing = asked is not None
+        if asked is None:
+            return
+
+        def receive(found: tuple[Relit, RelitLight]) -> None:
+            relit, light = found
+            self.relit.emit(relit)
+            self._solved = asked, light
+            self._sum_next()
+            if not self._summing and not self._rest.isActive():
+                self._finish()
+
+        self._jobs.start("relit", asked.relit, receive)
+
+    def _hands_move(self) -> None:
+        """What is being finished is no more what is asked for."""
+        self._rest.stop()
+        self._solved = self._next = None
+        self._moved.set()
+        self._jobs.forget("finish")
+
+    def _no_sum(self) -> None:
+        """Nothing is asked for any more."""
+        self._hands_move()
+        self._jobs.forget("relit")
+        self._summing, self._asked = False, None
+
+    def _finish(self) -> None:
+        """Hands rest: finish the light, first where one looks."""
+        if self._summing or self._solved is None or not self._solved[0].finishes:
+            return
+        (asked, light), self._moved = self._solved, threading.Event()
+        moved, charts = self._moved, asked.charts(self.seen())
+
+        def tick(_share: float) -> None:
+            if moved.is_set():
+                raise Stopped()
+
+        def receive(relit: Relit) -> None:
+            self.relit.emit(relit)
+            self._jobs.start("finish", lambda: asked.finished(light, tick), self.relit.emit)
+
+        self._jobs.start("finish", lambda: asked.finished(light, tick, charts), receive)
 
     def _back(self) -> None:
-        self._jobs.forget("relit")
+        self._no_sum()
         if self._shows_relit:
             self._shows_relit = False
             self.relit.emit(None)
@@ -278,30 +323,3 @@ def _places(now: Opened) -> tuple[object, ...]:
     ]  # fmt: skip
     emitters = [(e.name, len(e.triangles), e.picture is None) for e in now.baking.emitters]
     return id(now.scene.corners), id(now.source), now.project.recipe.density, *lights, *emitters
-
-
-def _relit(
-    fields: Relight, shown: Shown, settings: tuple[F64, F64], recipe: Recipe, bounce: int, only: bool,
-    followed: Project | None,
-) -> Relit:  # fmt: skip
-    """Args: followed: whose settings of now these are; None: they are the build's own."""
-    began = time.perf_counter()
-    if bounce >= 0:
-        light = fields.one_bounce(*settings, bounce, recipe)
-    elif fields.bounces_alike(recipe):
-        light = fields.light(*settings)
-    else:
-        light, _ = fields.bounced(*settings, recipe)
-    built = fields.manifest.recipe
-    padding = max(built.padding, 1)
-    total = to_pages(light.total, fields.texels, fields.target, padding)
-    direct = to_pages(light.direct, fields.texels, fields.target, padding)
-    parts = ["only the selected" if only else "", f"bounce {bounce} alone" if bounce >= 0 else ""]
-    finished = any(get(built, key) for key in FINISHES)
-    plain = "relit from stored rays, before finishing" if finished else "relit from stored rays"
-    what = ", ".join(p for p in parts if p) or plain
-    picture = shown.relit(total, direct)
-    if followed is not None:
-        sky = backdrop_of(followed.brief.sky_now, followed.sky_picture, followed.sky)
-        picture = replace(picture, sky=sky)
-    return Relit(picture, what, followed is not None, time.perf_counter() - began)

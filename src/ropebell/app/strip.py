@@ -93,13 +93,19 @@ class Strip(QFrame):
         self.value = self._label("number", "Light under the pointer")
         for widget in (self.build, self.state, self.view, self.exposure, self.filter, self.eye, self.hidden):
             row.addWidget(widget)
+        self.hint = Shortened(self)
+        self.hint.setProperty("role", "second")
+        self.hint.setAccessibleName("What hands and keys do here")
         row.addStretch(1)
+        row.addWidget(self.hint)
         row.addWidget(self.where)
         row.addSpacing(8)
         row.addWidget(self.value)
-        self.where.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-        self.where.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
-        row.setStretchFactor(self.where, 3)
+        for words in (self.where, self.hint):
+            words.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+            words.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+            row.setStretchFactor(words, 3)
+        self.hint.hide()
 
     def set_facts(self, facts: list[str]) -> None:
         """Say what is true of the picture, most important first."""

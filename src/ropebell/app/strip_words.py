@@ -10,6 +10,7 @@ from ropebell.app.desk import Desk
 from ropebell.app.exposure import Exposure
 from ropebell.app.picture import Picture
 from ropebell.app.rope import DRAFT_WORDS
+from ropebell.app.stage.hands import HINTS
 from ropebell.app.stage.picture import Spot
 from ropebell.app.strip import Strip
 from ropebell.app.telling import Words
@@ -106,7 +107,9 @@ class StripWords(QObject):
         stage = self._desk.stage
         c = stage.camera
         plan = {"above": "plan", "front": "front", "side": "side"}[c.side]
-        self._strip.eye.setText(plan if c.plan else "walking" if stage.eye.walking else "perspective")
+        way = "walking" if stage.eye.walking else "perspective"
+        self._strip.eye.setText(plan if c.plan else way)
+        self._strip.hint.setText(HINTS["plan" if c.plan else way])
         if not c.plan and self._picture.restored:
             eye = [round(v, 3) for v in c.eye]
             self._desk.document.keep_view({"eye": eye, "yaw": round(c.yaw, 4), "pitch": round(c.pitch, 4)})
@@ -120,6 +123,9 @@ class StripWords(QObject):
         """Say this of what is under the pointer on a canvas of its own."""
         self._strip.where.setText(words.where)
         self._strip.value.setText(words.value)
+        silent = not (words.where or words.value) and self._desk.level.now is not None
+        self._strip.where.setVisible(not silent)
+        self._strip.hint.setVisible(silent)
 
     def _show_spot(self) -> None:
         spot, shown = self._spot, self._desk.stage.scene_shown

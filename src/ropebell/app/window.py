@@ -30,6 +30,7 @@ from ropebell.app.face_finder import FaceFinder
 from ropebell.app.finder import Finder
 from ropebell.app.frame import Notices, TopBar
 from ropebell.app.frame_marks import FrameMarks
+from ropebell.app.keys_page import KeysPage
 from ropebell.app.picture import Picture
 from ropebell.app.places import Places
 from ropebell.app.preferences import Preferences
@@ -74,6 +75,8 @@ class Window(QMainWindow):
         self.stage = desk.stage = Stage(self.views)
         self.strip, self.rope = Strip(), Rope()
         self.exposure = Exposure(self.stage, self)
+        desk.relighter.seen = self.stage.seen
+        desk.builds.seconds_to_draw = lambda: self.stage.seconds_to_draw
         self.picture = desk.picture = Picture(desk, self.stage, desk.builds, desk.relighter, self.exposure)
         self.picture.of_step = lambda: self.step.picture()
         self.words = StripWords(desk, self.picture, self.exposure, self.strip, lambda spot: self.step.words(spot))
@@ -81,6 +84,7 @@ class Window(QMainWindow):
         self.variants = Variants(desk, self)
         self.places = Places(desk, self.stage, self._name_of_view, self)
         self.finder = Finder(desk.commands, self)
+        self.keys = KeysPage(desk.commands, self)
         self.sample = SampleWriter(self)
         self._shown_step = next(iter(self.steps))
         self._target: Path | None = None
@@ -154,6 +158,7 @@ class Window(QMainWindow):
             Command("place.keep", "Keep this view as a place", self.places.keep, "Ctrl+D", opened),
             Command("window.bench", "Fold the bench away or bring it back", self.toggle_bench, "F9"),
             Command("window.look", "Light or dark look", self.toggle_look),
+            Command("window.keys", "Hands and keys", self.keys.popup, "F1"),
             Command("window.quit", "Close the window", self._quit, "Ctrl+Q"),
             *stage_commands(desk, self.picture, self.exposure, self.views),
         )  # fmt: skip
@@ -247,6 +252,7 @@ class Window(QMainWindow):
         if self._target is not None:
             self.desk.preferences.opened(self._target)
         self.top.name.setText(now.project.name)
+        self.top.name.setToolTip(str(now.project.level))
         self.setWindowTitle(f"{now.project.name} - Rope Bell")
         self.stage.message = "" if len(now.scene) else "The level has no surfaces."
         self.rope.set_knots([])
@@ -297,6 +303,7 @@ class Window(QMainWindow):
             self._shown_step = step_id
             step.enter()
         self.benches.setCurrentWidget(step.bench)
+        self.bench_frame.show()
         self.top.mark(step_id)
         self._step_changed(step)
 

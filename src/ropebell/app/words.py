@@ -3,11 +3,16 @@
 from __future__ import annotations
 
 import datetime
+from collections.abc import Sequence
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 
 from ropebell.level.model import LUMINANCE
+
+DRAFTS = (1, 2, 4, 8)
+DRAFT_TITLES = ["final", "½", "¼", "⅛"]
 
 
 def clock(seconds: float) -> str:
@@ -35,6 +40,23 @@ def made_on(moment: str) -> str:
     except ValueError:
         return ""
     return f", {when.day} {when:%b %H:%M}"
+
+
+def told_apart(paths: Sequence[Path]) -> list[str]:
+    """A name for each of some paths; those of one name are told apart by the folders they lie in, as few as will do."""
+    names = []
+    for path in paths:
+        alike = {other for other in paths if other.name == path.name and other != path}
+        more = 0
+        while more < len(path.parts) - 1 and any(_folders(other, more) == _folders(path, more) for other in alike):
+            more += 1
+        names.append(f"{path.name} — in {'/'.join(_folders(path, more))}" if more else path.name)
+    return names
+
+
+def _folders(path: Path, count: int) -> tuple[str, ...]:
+    """The last folders above a path."""
+    return path.parts[max(len(path.parts) - 1 - count, 0) : -1]
 
 
 def count(value: int) -> str:

@@ -18,7 +18,7 @@ from ropebell.build.journal import Journal
 from ropebell.build.meter import Meter
 from ropebell.build.pages import write_page
 from ropebell.build.pipeline import build
-from ropebell.build.recipe import Recipe, named, with_value
+from ropebell.build.recipe import Recipe, named, unfinished, with_value
 from ropebell.build.request import Request
 from ropebell.build.result import open_result
 from ropebell.level.gltf_write import plain_glb
@@ -50,9 +50,9 @@ class Accuracy:
 
 def recipe_for(case: ClosedForm, divisor: int) -> Recipe:
     """The final recipe without finishing, its rays divided."""
-    made = named("final")
+    made = unfinished(named("final"))
     values = {
-        "density.texels_per_metre": DENSITY, "finish.denoise": False, "finish.stitch_seams": False, **case.recipe,
+        "density.texels_per_metre": DENSITY, **case.recipe,
         "light.gather_rays": made.gather_rays // divisor, "light.direct_samples": made.direct_samples // divisor,
     }  # fmt: skip
     for key, value in values.items():

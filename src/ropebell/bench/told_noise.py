@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from ropebell.build.journal import Journal
 from ropebell.build.pipeline import build
-from ropebell.build.recipe import named, with_value
+from ropebell.build.recipe import named, unfinished, with_value
 from ropebell.build.request import Request
 from ropebell.build.result import read_noise, read_pages
 from ropebell.demo.write import LEVEL_NAME, write_demo
@@ -76,7 +76,9 @@ def banded(rays: int, noise: F64, rough: F64, light: F64) -> list[Told]:
 
 def _built(level: Path, folder: Path, rays: int) -> tuple[F64, F64]:
     """(n,) luminance and told noise of every place on the pages."""
-    made = with_value(with_value(named("working"), "density.texels_per_metre", DENSITY), "light.gather_rays", rays)
+    made = with_value(
+        with_value(unfinished(named("working")), "density.texels_per_metre", DENSITY), "light.gather_rays", rays
+    )
     out = folder / f"{rays}"
     out.mkdir()
     journal = Journal(out)

@@ -23,13 +23,14 @@ class Estimate:
         texels: number of texels.
         rays: gather and shadow rays.
         seconds: per stage.
-        memory_bytes: resident at the peak.
+        memory_bytes: resident at the peak. least_bytes: without the stored rays, which may stay in their file.
     """
 
     texels: int
     rays: int
     seconds: dict[str, float]
     memory_bytes: int
+    least_bytes: int
 
     @property
     def total_seconds(self) -> float:
@@ -50,7 +51,8 @@ def estimate_for(size: Size, speed: Speed) -> Estimate:
     """The same for a known number of texels."""
     shares = speed.until + speed.waves if size.recipe.light.noise_target else 1.0
     seconds = {stage.name: stage.predict(size, speed) for stage in STAGES}
-    return Estimate(size.texels, int(size.gather * shares) + size.shadow, seconds, size.least_bytes + 4 * size.gather)
+    rays, least = int(size.gather * shares) + size.shadow, size.least_bytes
+    return Estimate(size.texels, rays, seconds, least + 4 * size.gather, least)
 
 
 def calibrated(manifests: list[Manifest]) -> dict[str, float]:

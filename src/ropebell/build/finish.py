@@ -6,60 +6,69 @@ from dataclasses import replace
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ropebell.build.fields import reflecting
 from ropebell.build.outputs import Built
 from ropebell.build.progress import Tick, part_of
+from ropebell.build.recipe import Recipe
 from ropebell.build.request import Request
-from ropebell.level.model import F32
-from ropebell.light.denoise import denoised
-from ropebell.light.noise import standard_error
+from ropebell.level.model import F32, PerTexel
+from ropebell.light.denoise import Layout
+from ropebell.light.finishing import Finishing, Gathering, without_noise
 from ropebell.light.occlusion import occlusion, texel_places
-from ropebell.light.seams import find_seams
+from ropebell.light.seams import NO_SEAMS, find_seams
 from ropebell.light.transport import Hits
 
 
-def finish(built: Built, hits: Hits, request: Request, tick: Tick) -> tuple[Built, dict[str, Any]]:
-    """Apply what the recipe asks for, in working order.
+def finishing(built: Built, hits: Hits, recipe: Recipe, workers: int, tick: Tick) -> dict[str, NDArray[Any]]:
+    """Arrays of `sound.FINISHING`: what a recipe's finish needs beside the light."""
+    shade, seams = np.ones(len(built.texels), np.float32), NO_SEAMS
+    if len(built.texels) and len(hits.table):
+        if recipe.occlusion.enabled:
+            shade = _shade(built, hits, recipe, workers, part_of(tick, 0.0, 0.5))
+        if recipe.finish.stitch_seams:
+            seams = find_seams(built.scene, built.atlas, built.texels, part_of(tick, 0.5, 1.0))
+    # Counted anew, as a point of which no texel speaks is in no entry.
+    _, point = np.unique(seams.rows, return_inverse=True)
+    return {"shade": shade, "point": point.astype(np.int64), "column": seams.columns, "weight": seams.weights}
+
+
+def finish(built: Built, hits: Hits, request: Request, by: Finishing, tick: Tick) -> tuple[Built, dict[str, Any]]:
+    """Apply what the recipe asks for.
 
     Returns:
         The built level with its light finished, and what was done, as figures for the manifest.
     """
-    recipe, done = request.recipe, dict[str, Any]()
+    done = dict[str, Any]()
     if not len(built.texels) or not len(hits.table):
         return built, done
     total, direct = built.solution.total, built.solution.direct
-    if recipe.finish.denoise:
-        total = _denoise(built, hits, request, total, part_of(tick, 0.0, 0.6))
-    if recipe.occlusion.enabled:
-        shade = _occlusion(built, hits, request, done, part_of(tick, 0.6, 0.7))
-        total, direct = total * shade, direct * shade
-    if recipe.finish.stitch_seams:
-        seams = find_seams(built.scene, built.atlas, built.texels, part_of(tick, 0.7, 0.8))
-        before = np.abs(seams.steps(total)).mean() if seams.points else 0.0
-        total, direct = seams.closed(total), seams.closed(direct)
-        after = np.abs(seams.steps(total)).mean() if seams.points else 0.0
-        steps = {"step_before": round(float(before), 4), "step_after": round(float(after), 4)}
-        done["seams"] = {"points": seams.points, **steps}
+    if request.recipe.finish.denoise:
+        total = _denoised(built, hits, request, total, part_of(tick, 0.0, 0.8))
+    if request.recipe.occlusion.enabled:
+        done["occlusion"] = {"mean": round(1.0 - float(by.shade.mean()), 5)}
+    total, direct = by.darkened(total), by.darkened(direct)
+    if request.recipe.finish.stitch_seams:
+        before = total
+        total, direct = by.seams.closed(total), by.seams.closed(direct)
+        steps = {"step_before": by.seams.mean_step(before), "step_after": by.seams.mean_step(total)}
+        done["seams"] = {"points": by.seams.points, **{name: round(step, 4) for name, step in steps.items()}}
     tick(1.0)
     return replace(built, solution=replace(built.solution, total=total, direct=direct)), done
 
 
-def _denoise(built: Built, hits: Hits, request: Request, total: F32, tick: Tick) -> F32:
-    """Filter what was gathered by rays; light of lamps is left as it is."""
+def _denoised(built: Built, hits: Hits, request: Request, total: F32, tick: Tick) -> F32:
     thrown_back = reflecting(built.scene, built.texels, built.albedo, request.recipe)
     # A sky picture is sampled by rays of its own.
     sky = np.array(request.sky if request.sky_picture is None else (0.0, 0.0, 0.0), np.float32)
-    error = standard_error(hits.table, total, thrown_back, sky, request.workers, part_of(tick, 0.0, 0.3))
-    lamps = np.minimum(built.lamps, total)
-    clean = denoised(total - lamps, error, built.texels, built.atlas, built.samples, part_of(tick, 0.3, 1.0))
-    return (clean + lamps).astype(np.float32)
+    layout = Layout.of(built.texels, built.atlas, built.samples)
+    return without_noise(total, built.lamps, Gathering(hits.table, thrown_back, sky), layout, request.workers, tick)
 
 
-def _occlusion(built: Built, hits: Hits, request: Request, done: dict[str, Any], tick: Tick) -> F32:
-    """(N, 1) what is left of the light."""
-    s, wanted = built.samples, request.recipe.occlusion
+def _shade(built: Built, hits: Hits, recipe: Recipe, workers: int, tick: Tick) -> PerTexel:
+    """(N,) float32 what is left of the light."""
+    s, wanted = built.samples, recipe.occlusion
     places = texel_places(built.scene, s.triangle, s.weights, s.count)
-    found = occlusion(hits.table, places, wanted.radius, request.workers, tick)
-    done["occlusion"] = {"mean": round(float(found.mean()), 5)}
-    return (1.0 - wanted.strength * found)[:, None].astype(np.float32)
+    found = occlusion(hits.table, places, wanted.radius, workers, tick)
+    return (1.0 - wanted.strength * found).astype(np.float32)

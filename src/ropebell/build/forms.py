@@ -13,6 +13,8 @@ from ropebell.charts.atlas import Atlas
 from ropebell.charts.texels import Texels
 from ropebell.level.model import I32, Notice, PerTexel3
 from ropebell.light.direct import DirectField
+from ropebell.light.finishing import Finishing
+from ropebell.light.seams import Seams
 from ropebell.light.surface import OpenSamples
 from ropebell.light.transport import Hits
 
@@ -96,6 +98,12 @@ def _reading(artifact: Artifact) -> Reading:
     return Reading(a["throws"], a["reflecting"], a["emitter"])
 
 
+def _finishing(artifact: Artifact) -> Finishing:
+    a = artifact.arrays
+    points = int(a["point"].max(initial=-1)) + 1
+    return Finishing(a["shade"], Seams(a["point"], a["column"], a["weight"], points))
+
+
 CHARTS = Form(sound.CHARTS, _laid)
 FOOTING = Form(sound.FOOTING, _samples)
 FIELD = Form(sound.FIELD, _field)
@@ -103,3 +111,4 @@ HITS = Form(sound.HITS, _hits)
 SKY = Form(sound.SKY, _sky)
 ALBEDO = Form(sound.ALBEDO, _albedo)
 READING = Form(sound.READING, _reading)
+FINISHING = Form(sound.FINISHING, _finishing)

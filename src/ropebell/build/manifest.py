@@ -101,6 +101,7 @@ class StageDigests(Part):
         hits: the hit table; transport names the stage alone, which a noise target refines.
         sky: direct light of a sky picture. surfaces: albedo.
         reading: what reflects, and what glows, at each texel; empty in builds of older versions.
+        finish: what finishing needs beside the light; empty in builds of older versions.
     """
 
     charts: Digest
@@ -112,6 +113,7 @@ class StageDigests(Part):
     sky: Digest = ""
     surfaces: Digest = ""
     reading: Digest = ""
+    finish: Digest = ""
 
 
 class Rays(Part):

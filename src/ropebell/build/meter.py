@@ -179,12 +179,12 @@ class _Ledger:
 
         With W₀ the bilinear weights, W_{b+1} = ρ·Aᵀ·W_b; source j brings Σ_b W_b · D_j.
         """
-        weight = np.zeros((len(self.stored.texels), 3))
-        height, width = self.stored.texels.grid.shape[1:]
+        weight = np.zeros((len(self.stored.layout.texels), 3))
+        height, width = self.stored.layout.texels.grid.shape[1:]
         for x, y, w in _bilinear(u, v, width, height):
-            texel = self.stored.texels.grid[page, y, x]
+            texel = self.stored.layout.texels.grid[page, y, x]
             if texel >= 0:
-                weight[self.stored.target[texel]] += w
+                weight[self.stored.layout.target[texel]] += w
         if not weight.any():
             return {}
         weight /= weight[:, 0].sum()

@@ -30,7 +30,7 @@ from ropebell.level.gltf_write import LightmapPlacement, baked_glb
 from ropebell.level.model import F32, Level, PerTexel, PerTexel3
 from ropebell.level.prepare import Emission
 from ropebell.level.scene import Scene
-from ropebell.light.pages import to_pages
+from ropebell.light.pages import Filling
 from ropebell.light.rays import RaySpace
 from ropebell.light.solve import Solution
 from ropebell.light.surface import OpenSamples, Surface
@@ -80,7 +80,7 @@ class Built:
     def page_fields(self, padding: int, workers: int, tick: Callable[[float], None]) -> dict[str, F32]:
         """Total and direct light as (P, H, W, 3) pages, dilated through the padding; with hybrid lights also `near`,
         the total without their direct light; `noise` has one channel."""
-        steps = max(padding, 1)
+        filling = Filling.of(self.texels, max(padding, 1))
         fields = {"total": self.solution.total, "direct": self.solution.direct}
         if self.hybrid is not None:
             fields["near"] = np.maximum(self.solution.total - self.hybrid, 0.0)
@@ -89,7 +89,7 @@ class Built:
         if self.noise is not None:
             fields["noise"] = self.noise[:, None]
         with ThreadPoolExecutor(workers, thread_name_prefix="pages") as pool:
-            made = pool.map(lambda field: to_pages(field, self.texels, self.samples.target, steps), fields.values())
+            made = pool.map(lambda field: filling.pages(field, self.samples.target), fields.values())
             found = dict(zip(fields, made))
         tick(1.0)
         return found

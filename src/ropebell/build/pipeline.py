@@ -10,8 +10,8 @@ from ropebell.build.manifest import Manifest
 from ropebell.build.request import Request
 from ropebell.build.stage import Work
 from ropebell.build.stages import STAGES
-from ropebell.build.stages.transport import TRANSPORT
 from ropebell.build.stages.write import WRITE
+from ropebell.build.stored import names_kept
 from ropebell.errors import Stopped
 
 
@@ -32,5 +32,5 @@ def build(request: Request, journal: Journal, stop_wanted: Callable[[], Stopped 
         work.store.trim(set())
         for stage in STAGES:
             work.run(stage)
-        work.store.trim(work.names.everything() | {work[TRANSPORT].digest})
+        work.store.trim(work.names.everything() | names_kept(work[WRITE]).everything())
     return work[WRITE]

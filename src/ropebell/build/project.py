@@ -13,7 +13,7 @@ import numpy as np
 import tomli_w
 
 from ropebell.build.manifest import Manifest, read_manifest
-from ropebell.build.recipe import SHIPPED, Recipe, parse
+from ropebell.build.recipe import SHIPPED, Recipe, differences, from_differences
 from ropebell.errors import LevelError, ProjectError, RecipeError, why
 from ropebell.files import read_toml, write_text
 from ropebell.level.brief import NO_BRIEF, Brief, BriefError, LightChange, Sky, from_values, to_values
@@ -113,7 +113,7 @@ class Project:
     def as_values(self) -> dict[str, Any]:
         """What project.toml holds of it."""
         values = {**self.rest, "name": self.name, "level": os.path.relpath(self.level, self.folder)}
-        return {**values, "recipe": self.recipe.model_dump(), **to_values(self.brief)}
+        return {**values, "recipe": differences(self.recipe), **to_values(self.brief)}
 
     @staticmethod
     def of_values(values: dict[str, Any], folder: Path) -> Project:
@@ -127,7 +127,7 @@ class Project:
         if not isinstance(level, str) or not level:
             raise ProjectError("it names no level", path, 'Add a line such as level = "level.glb"')
         try:
-            recipe = parse(values.pop("recipe", SHIPPED["working"].model_dump()), f"{path}, recipe")
+            recipe = from_differences(values.pop("recipe", {}), f"{path}, recipe")
         except RecipeError as error:
             raise ProjectError(error.what, error.where, error.remedy) from error
         name = values.pop("name", folder.name)

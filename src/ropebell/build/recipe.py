@@ -13,6 +13,10 @@ from ropebell.files import read_toml
 CONVERGED: Literal["converged"] = "converged"
 
 
+# Of a draft, unless the recipe has fewer itself.
+LEAST_DRAFT_RAYS = 256
+
+
 class _Part(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid")
 
@@ -48,8 +52,8 @@ class Occlusion(_Part):
 class Finish(_Part):
     """What is done to the pages after the light is solved."""
 
-    denoise: bool = False
-    stitch_seams: bool = False
+    denoise: bool = True
+    stitch_seams: bool = True
 
 
 class Output(_Part):
@@ -102,8 +106,9 @@ class Recipe(_Part):
 
     @property
     def gather_rays(self) -> int:
-        """Gather rays after the draft factor, at least 16."""
-        return max(self.light.gather_rays // self.draft, min(16, self.light.gather_rays))
+        """Gather rays after the draft factor, but not below what a filter can still make smooth light of: a draft saves
+        most by its fewer texels, and light that is blotchy answers no question."""
+        return max(self.light.gather_rays // self.draft, min(LEAST_DRAFT_RAYS, self.light.gather_rays))
 
     @property
     def direct_samples(self) -> int:
@@ -134,6 +139,12 @@ SHIPPED: dict[str, Recipe] = {
         light=Light(gather_rays=512, direct_samples=64, bounces=CONVERGED),
     ),
 }
+
+
+def unfinished(recipe: Recipe) -> Recipe:
+    """The same with its light left as it was solved."""
+    return recipe.model_copy(update={"finish": Finish(denoise=False, stitch_seams=False)})
+
 
 # Settings that the engine cannot honour yet are refused, so that none is ever ignored in silence.
 UNAVAILABLE = {
@@ -168,6 +179,37 @@ def load(name_or_file: str) -> Recipe:
     except ValueError as error:
         raise RecipeError(f"it is not valid TOML ({error})", path, "Correct the file") from error
     return parse({"name": path.stem, **values}, str(path))
+
+
+def differences(recipe: Recipe) -> dict[str, Any]:
+    """Nested plain values: its name, and what differs from the shipped recipe of that name, else from `working`."""
+    base = _base(recipe.name)
+    found: dict[str, Any] = {"name": recipe.name}
+    for part, value in recipe.model_dump().items():
+        if isinstance(value, dict):
+            value = {key: x for key, x in value.items() if x != base[part][key]}
+        if part != "name" and value != base[part] and value != {}:
+            found[part] = value
+    return found
+
+
+def from_differences(values: Any, where: str = "") -> Recipe:
+    """Back from `differences`; a whole recipe will do, too.
+
+    Raises:
+        RecipeError: naming the first wrong key.
+    """
+    if not isinstance(values, dict):
+        raise RecipeError(f"recipe = {values!r} is not a table", where, "Correct it")
+    whole = _base(values.get("name"))
+    for part, value in values.items():
+        section = whole.get(part)
+        whole[part] = {**section, **value} if isinstance(section, dict) and isinstance(value, dict) else value
+    return parse(whole, where)
+
+
+def _base(name: object) -> dict[str, Any]:
+    return SHIPPED[name if isinstance(name, str) and name in SHIPPED else "working"].model_dump()
 
 
 def parse(values: dict[str, Any], where: str = "") -> Recipe:

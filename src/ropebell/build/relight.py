@@ -21,12 +21,15 @@ from ropebell.build.stages import DIRECT, TRANSPORT, digests
 from ropebell.build.stages.surfaces import surfaces_digest
 from ropebell.build.store import Store
 from ropebell.build.stored import StoredBuild
-from ropebell.charts.texels import Texels, footprint_areas
+from ropebell.charts.texels import footprint_areas
 from ropebell.errors import RelightError
-from ropebell.level.model import F32, F64, I32, PerTexel3, TexelIndex
+from ropebell.level.model import F32, F64, I32, Mask, PerTexel3
 from ropebell.level.scene import Scene
 from ropebell.light.albedo import texel_albedo
+from ropebell.light.denoise import Layout
 from ropebell.light.direct import DirectField
+from ropebell.light.finishing import Finishing, Gathering, without_noise
+from ropebell.light.pages import Filling
 from ropebell.light.series import BounceSeries
 from ropebell.light.solve import gathered_light, reflectance
 from ropebell.light.superpose import solved_fields, superposed
@@ -37,6 +40,8 @@ from ropebell.light.workers import cores
 # A sky picture is a source for each colour.
 SKY_CHANNELS = ("sky, red", "sky, green", "sky, blue")
 MOST_BYTES = 3 << 29
+# Of a texel, to tell how noisy it is while hands rest: enough for the filter, and soon done.
+RAYS_LOOKED_AT = 64
 Radiance = tuple[float, float, float]
 
 
@@ -60,8 +65,9 @@ class Relight:
         manifest: of the build.
         names: of the J sources: lights, emitters, the sky.
         units: (N, J) float32 direct light for unit strength. fields: (N, J, 3) float32 with all bounces.
-        texels, target: where texels lie, and which speaks for which.
         hits: what the build's rays met.
+        filling: how texels fill pages.
+        layout, finishing: where texels lie, and what light is finished by, None in builds of older versions.
         throws: (N, 3) albedo, none where a texel adds no bounced light; of the build, or of the level of now.
         moved: sources of the level of now that the build's rays say nothing of, as they are new or stand elsewhere.
     """
@@ -70,11 +76,12 @@ class Relight:
     names: tuple[str, ...]
     units: F32
     fields: F32
-    texels: Texels
-    target: TexelIndex
     hits: Hits
     throws: PerTexel3
     workers: int
+    layout: Layout
+    finishing: Finishing | None
+    filling: Filling
     moved: tuple[str, ...] = ()
     _series: dict[bytes, BounceSeries] = field(default_factory=dict)
 
@@ -91,7 +98,7 @@ class Relight:
         m, stored = manifest, StoredBuild.of(manifest)
         if stored is None:
             raise _gone(m)
-        texels, hits, sources = stored.texels, stored.hits, stored.sources
+        texels, hits, sources = stored.layout.texels, stored.hits, stored.sources
         skies = (SKY,) if sources.sky is None else SKY_CHANNELS
         emitters = [n for e, field in sources.emitters.items() for n in _columns(e, field)]
         wanted = (*sources.lights, *emitters, *skies)
@@ -101,7 +108,10 @@ class Relight:
         workers = m.recipe.limits.workers or cores()
         units = _unit_fields(tuple(m.emitters), stored.emitter, sources, hits, wanted, workers)
         fields = solved_fields(hits.table, units, stored.reflecting, m.bounces, workers, tick)
-        return Relight(m, wanted, units, fields, texels, stored.target, hits, stored.throws, workers)
+        filling = Filling.of(texels, max(m.recipe.padding, 1))
+        return Relight(
+            m, wanted, units, fields, hits, stored.throws, workers, stored.layout, stored.finishing, filling
+        )  # fmt: skip
 
     def on(self, now: Gathered) -> Relight | None:
         """The same for the level as it stands now; None where its surfaces lie otherwise than they were built."""
@@ -194,6 +204,48 @@ class Relight:
         if bounce == 0:
             return RelitLight(np.maximum(direct, 0.0), np.maximum(direct, 0.0))
         return RelitLight(series.one(bounce, recipe.light.bounce_gain), np.zeros_like(direct))
+
+    @property
+    def finishes(self) -> bool:
+        """Whether the build finished its light in a way that this can follow."""
+        asked = self.manifest.recipe
+        return self.finishing is not None and (
+            asked.finish.denoise or asked.finish.stitch_seams or asked.occlusion.enabled
+        )
+
+    def finished(
+        self, light: RelitLight, strengths: F64, recipe: Recipe, sky: Radiance, tick: Callable[[float], None],
+        charts: Mask | None = None,
+    ) -> RelitLight:  # fmt: skip
+        """Light as the build would finish it.
+
+        Args:
+            strengths: (J, 3) of the sources that the light is of.
+            recipe: that the light bounced by; what is finished is what the build's own recipe asks for.
+            sky: radiance in cd/m².
+            tick: called with the share done, may raise `Stopped`.
+            charts: (C,) those whose noise is taken out, None for all.
+        """
+        assert self.finishing is not None
+        total, asked = light.total, self.manifest.recipe
+        if asked.finish.denoise:
+            # A sky picture is sampled by rays of its own.
+            even = np.array((0.0, 0.0, 0.0) if SKY_CHANNELS[0] in self.names else sky, np.float32)
+            by = Gathering(self.hits.table, self._thrown_back(recipe), even)
+            lamps = self._lamp_light(strengths)
+            chart = self.layout.atlas.chart[self.layout.texels.owner]
+            rows = None if charts is None else np.flatnonzero(charts[chart]).astype(np.int32)
+            total = without_noise(total, lamps, by, self.layout, self.workers, tick, RAYS_LOOKED_AT, rows)
+        return RelitLight(self.finishing.of(total), self.finishing.of(light.direct))
+
+    def _lamp_light(self, strengths: F64) -> F32:
+        """(N, 3) lux of punctual lights alone."""
+        columns = [i for i, name in enumerate(self.names) if name in self.manifest.lights]
+        units = np.ascontiguousarray(self.units[:, columns])
+        return np.maximum(superposed(units, strengths[columns], self.workers), 0.0)
+
+    def _thrown_back(self, recipe: Recipe) -> PerTexel3:
+        return reflectance(self.throws, recipe.light.bounce_gain, recipe.light.bounce_saturation)
 
     def _series_of(self, strengths: F64, thrown: F64, recipe: Recipe) -> tuple[BounceSeries, F32]:
         """The bounces at these strengths, of which the newest are kept, and the direct light."""

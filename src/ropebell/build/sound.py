@@ -77,6 +77,12 @@ READING = {
     "reflecting": Array("<f4", ("N", 3)),
     "emitter": Array("<i4", ("N",), -1, "E"),
 }
+FINISHING = {
+    "shade": Array("<f4", ("N",)),
+    "point": Array("<i8", ("K",), 0, "K"),
+    "column": Array("<i8", ("K",), 0, "N"),
+    "weight": Array("<f8", ("K",)),
+}
 REFINED = {
     "total": Array("<f4", ("N", 3)),
     "direct": Array("<f4", ("N", 3)),

@@ -13,8 +13,9 @@ from ropebell.build.manifest import Manifest
 from ropebell.build.stage import ONLY, Item, Names
 from ropebell.build.stages.direct import SKY_ITEM
 from ropebell.build.store import Store
-from ropebell.charts.texels import Texels
-from ropebell.level.model import I32, PerTexel3, TexelIndex
+from ropebell.level.model import I32, PerTexel3
+from ropebell.light.denoise import Layout
+from ropebell.light.finishing import Finishing
 from ropebell.light.transport import Hits
 
 
@@ -23,17 +24,18 @@ class StoredBuild:
     """The artifacts of a build, all of them its own: they say what was built, whatever has become of the level since.
 
     Attributes:
-        target: (N,) texel that speaks for each. emitter: (N,) int32 emitter that a texel belongs to, −1 for none.
+        emitter: (N,) int32 emitter that a texel belongs to, −1 for none.
         throws, reflecting: (N, 3) albedo of what adds bounced light, and what of it the recipe let through.
+        layout, finishing: where texels lie, and what light is finished by, None in builds of older versions.
     """
 
-    texels: Texels
-    target: TexelIndex
     throws: PerTexel3
     reflecting: PerTexel3
     emitter: I32
     hits: Hits
     sources: Sources
+    layout: Layout
+    finishing: Finishing | None
 
     @staticmethod
     def of(m: Manifest) -> StoredBuild | None:
@@ -56,7 +58,8 @@ class StoredBuild:
         samples, reading, hits = (kept[s.name][ONLY] for s in (stages.FOOTING, stages.WRITE, stages.TRANSPORT))
         sources = Sources(lights, emitters, fields.get(SKY_ITEM))
         return StoredBuild(
-            laid.texels, samples.target, reading.throws, reading.reflecting, reading.emitter, hits, sources
+            reading.throws, reading.reflecting, reading.emitter, hits, sources,
+            Layout.of(laid.texels, laid.atlas, samples), kept[stages.FINISH.name].get(ONLY),
         )  # fmt: skip
 
 
@@ -68,4 +71,6 @@ def names_kept(m: Manifest) -> Names:
     if d.sky:
         direct[SKY_ITEM] = d.sky
     single = {"charts": d.charts, "footing": d.footing, "transport": m.hits_digest, "write": d.reading}
+    if d.finish:
+        single["finish"] = d.finish
     return Names("", {stages.DIRECT.name: direct, **{stage: {ONLY: digest} for stage, digest in single.items()}})

@@ -22,7 +22,7 @@ from ropebell.charts.pack import pack
 from ropebell.charts.texels import Texels
 from ropebell.errors import BuildError
 from ropebell.kernel import kernel
-from ropebell.level.model import F32, F64, I32, LUMINANCE, Mask
+from ropebell.level.model import F32, F64, I32, LUMINANCE, Mask, TexelIndex
 from ropebell.light.surface import OpenSamples
 
 # A texel may move by so many of its standard errors: all but a thousandth of honest noise lies within.
@@ -35,37 +35,59 @@ SHEET = 1024
 FILTER = "RTLightmap"
 
 
+@dataclass(frozen=True, eq=False)
+class Layout:
+    """Where texels lie, and which of them say something.
+
+    Attributes:
+        target: (N,) texel that speaks for each. open: (N,) bool, whether it stands in the open itself.
+    """
+
+    texels: Texels
+    atlas: Atlas
+    target: TexelIndex
+    open: Mask
+
+    @staticmethod
+    def of(texels: Texels, atlas: Atlas, samples: OpenSamples) -> Layout:
+        """By the samples of texels that stand in the open."""
+        return Layout(texels, atlas, samples.target, samples.count > 0)
+
+
 def denoised(
-    field: F32, error: F32, texels: Texels, atlas: Atlas, samples: OpenSamples, tick: Callable[[float], None]
+    field: F32, error: F32, layout: Layout, tick: Callable[[float], None], rows: I32 | None = None
 ) -> F32:  # fmt: skip
-    """(N, 3) float32 lux with noise taken out.
+    """(N, 3) float32 lux with noise taken out, or (m, 3) of `rows` alone.
 
     Args:
         field: (N, 3) lux of gathered light, not below zero.
-        error: (N, 3) from `standard_error`.
-        samples: tell which texel speaks for which.
+        error: (N, 3), or (m, 3), from `standard_error`.
+        rows: (m,) ascending, all texels of some charts, None for all.
         tick: called with the share done, may raise `Stopped`.
 
     Raises:
         BuildError: the library refuses.
     """
+    texels, atlas = layout.texels, layout.atlas
     if not len(texels):
         return field
-    chart = np.ascontiguousarray(atlas.chart[texels.owner])
-    field, lit = field[samples.target], samples.count[samples.target] > 0
+    rows = np.arange(len(texels), dtype=np.int32) if rows is None else rows
+    chart = np.ascontiguousarray(atlas.chart[texels.owner[rows]])
+    whole, lit_whole = field[layout.target], layout.open[layout.target]
+    field, lit = whole[rows], lit_whole[rows]
     mean = chart_means(field, chart, lit, len(atlas.rects))
     clean = towards_means(field, error, mean, chart, lit)
     sheets = Sheets.of(atlas, chart)
     level = mean @ LUMINANCE
     for number in range(sheets.count):
         tick(number / sheets.count)
-        sheet = sheets.drawn(number, field, lit, level, texels, atlas)
+        sheet = sheets.drawn(number, whole, lit_whole, level, texels, atlas)
         smooth = _filtered(sheet)
         mine = np.flatnonzero(sheets.sheet[chart] == number)
-        charts = chart[mine]
-        x = texels.column[mine] - atlas.rects[charts, 1] + sheets.x[charts] + sheets.margin[charts]
-        y = texels.row[mine] - atlas.rects[charts, 2] + sheets.y[charts] + sheets.margin[charts]
-        clean[mine] = smooth[y, x] * level[charts, None]
+        its = chart[mine]
+        x = texels.column[rows[mine]] - atlas.rects[its, 1] + sheets.x[its] + sheets.margin[its]
+        y = texels.row[rows[mine]] - atlas.rects[its, 2] + sheets.y[its] + sheets.margin[its]
+        clean[mine] = smooth[y, x] * level[its, None]
     tick(1.0)
     room = MOST_ERRORS * error
     found: F32 = np.maximum(field + np.clip(clean - field, -room, room), 0.0).astype(np.float32)
@@ -81,6 +103,11 @@ def towards_means(field: F32, error: F32, mean: F64, chart: I32, lit: NDArray[np
     share = np.clip(np.divide(noise, spread, out=np.zeros_like(noise), where=spread > 0), 0.0, 1.0)
     drawn: F32 = (field + share[chart] * (mean[chart] - field)).astype(np.float32)
     return drawn
+
+
+def load_filter() -> None:
+    """Load the library, so that the first light that is finished does not wait for it."""
+    _filtered(np.ones((16, 16, 3), np.float32))
 
 
 def _filtered(sheet: F32) -> F32:
@@ -122,7 +149,7 @@ class Sheets:
         """Room for all charts that are filtered.
 
         Args:
-            chart: (N,) of each texel.
+            chart: of each texel that is.
         """
         texels = np.bincount(chart, minlength=len(atlas.rects))
         margin = np.clip(atlas.rects[:, 3:].min(axis=1) // 2, LEAST_MARGIN, MOST_MARGIN).astype(np.int32)

@@ -47,6 +47,10 @@ class Seams:
         found: F64 = self._matrix(len(field)) @ field.astype(np.float64)
         return found
 
+    def mean_step(self, field: F32) -> float:
+        """How far the light jumps in the mean."""
+        return float(np.abs(self.steps(field)).mean()) if self.points else 0.0
+
     def _matrix(self, count: int) -> Any:
         from scipy.sparse import coo_matrix  # slow to load, and only wanted here
 
@@ -70,6 +74,9 @@ class Seams:
             change, _ = cg(normal, -(matrix.T @ (matrix @ before)), rtol=1e-5, maxiter=MOST_STEPS)
             out[touched, channel] = np.maximum(before + change, 0.0)
         return out
+
+
+NO_SEAMS = Seams(np.zeros(0, np.int64), np.zeros(0, np.int64), np.zeros(0), 0)
 
 
 def find_seams(scene: Scene, atlas: Atlas, texels: Texels, tick: Callable[[float], None]) -> Seams:

@@ -76,7 +76,8 @@ class Frames(QObject):
         self._wanted = self._closed = self._useless = False
         self.drawing = False
         self._asked = self._newest = 0
-        self._seconds = 0.0
+        # Of the last plain frame, at full size.
+        self.seconds = 0.0
         self._arrived.connect(self._answered)
 
     def change(self, act: Callable[[Renderer], None]) -> None:
@@ -150,7 +151,7 @@ class Frames(QObject):
             self._arrived.emit(None, done.exception())
 
     def _job(self, asked: Asked, smooth: bool) -> Callable[[], Frame]:
-        factor = 0.5 if not smooth and asked.moving and self._seconds > SLOW_FRAME else 1.0
+        factor = 0.5 if not smooth and asked.moving and self.seconds > SLOW_FRAME else 1.0
         width, height = max(int(asked.width * factor), 1), max(int(asked.height * factor), 1)
         self._asked += 1
         number = self._asked
@@ -182,5 +183,5 @@ class Frames(QObject):
             return
         self._newest = frame.number
         if not frame.smooth:
-            self._seconds = frame.seconds
+            self.seconds = frame.seconds
         self.taken.emit(frame)

@@ -16,6 +16,19 @@ from ropebell.level.model import F64
 CLICK_PIXELS = 4
 
 
+HANDS = (
+    ("Drag", "orbit round what is grabbed"), ("Right drag", "look round"), ("Middle drag", "shift"),
+    ("Wheel", "go nearer"), ("W A S D Q E", "fly; Shift is faster"), ("Click", "select an object"),
+    ("Ctrl, click", "select one more"), ("Drag a ring", "move or turn what it belongs to"),
+)  # fmt: skip
+# Of each way to look, what helps most; the strip says it while nothing is under the pointer.
+HINTS = {
+    "perspective": "drag: orbit     W A S D: fly     F1: all keys",
+    "walking": "W A S D: walk     right drag: look round     F1: all keys",
+    "plan": "drag: shift     wheel: nearer     F1: all keys",
+}
+
+
 class Hands(QObject):
     """A press, what is dragged by it, and what it picks.
 
@@ -38,6 +51,7 @@ class Hands(QObject):
         self._press: QPointF | None = None
         self._last: QPointF | None = None
         self._dragged = False
+        self._over: QPointF | None = None
         self._pivot: F64 = np.zeros(3)
 
     @property
@@ -57,9 +71,9 @@ class Hands(QObject):
 
     def move(self, event: QMouseEvent) -> None:
         """The mouse is elsewhere."""
-        at = event.position()
+        at = self._over = event.position()
         if self._last is None or self._press is None:
-            self.pointed.emit(self._spot_at(at))
+            self.point_again()
             return
         if (at - self._press).manhattanLength() > CLICK_PIXELS:
             self._dragged = True
@@ -77,6 +91,16 @@ class Hands(QObject):
             self._eye.go(camera.turned(dx * 0.0045, -dy * 0.0045))
         elif buttons & Qt.MouseButton.LeftButton:
             self._eye.go(camera.orbited(self._pivot, dx * 0.006, -dy * 0.006))
+
+    def point_again(self) -> None:
+        """What lies under the pointer may be another thing, or lit otherwise, though the hand did not move."""
+        if self._over is not None and not self.pressed:
+            self.pointed.emit(self._spot_at(self._over))
+
+    def leave(self) -> None:
+        """The pointer is elsewhere."""
+        self._over = None
+        self.pointed.emit(None)
 
     def release(self, event: QMouseEvent, overlay: Overlay, size: QSize) -> None:
         """A button goes up."""

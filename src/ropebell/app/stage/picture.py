@@ -11,13 +11,15 @@ from ropebell.app.stage.backdrop import Backdrop
 from ropebell.app.stage.camera import Camera
 from ropebell.app.stage.drawn import Charted, Half, Vertices, to_half
 from ropebell.build.meter import look_up
-from ropebell.level.model import F32, F64, Level
+from ropebell.level.model import F32, F64, I32, Level
 from ropebell.level.scene import Scene
 from ropebell.light.rays import RaySpace
 
 # Exposure times lux of a surface that shall be shown as middle grey.
 MID_GREY = 0.7 * math.pi
 MOST_LAYERS = 64
+# Columns and rows of rays.
+EXPOSED_FOR, LOOKED_THROUGH = (13, 9), (96, 64)
 EYE_HEIGHT, KNEE, HIGHEST_STEP, DEEPEST_STEP, BODY = 1.6, 0.5, 0.45, 3.0, 0.25
 
 
@@ -137,14 +139,18 @@ class StagePicture:
         fall = float(self.space.distances(start, np.array([[0, -1, 0]], np.float32))[0])
         return point - [0.0, fall, 0.0] if fall < 1e29 else None
 
+    def seen(self, camera: Camera, aspect: float, columns: int, rows: int) -> I32:
+        """(n,) int32 triangles that evenly spread rays through the picture meet first."""
+        x, y = np.meshgrid(*((2 * np.arange(n) + 1) / n - 1 for n in (columns, rows)))
+        origins, directions = camera.rays(x.ravel(), y.ravel(), aspect)
+        struck = self.space.first_hit((origins - self.space.centre).astype(np.float32), directions.astype(np.float32))
+        return struck[struck >= 0]
+
     def exposure(self, camera: Camera, aspect: float) -> float:
         """An exposure that shows the mean light in the picture, in stops, as middle grey."""
         if self.total is None or self.charted is None:
             return 1.0
-        x, y = np.meshgrid(np.arange(-12, 13, 2) / 13, np.arange(-8, 9, 2) / 9)
-        origins, directions = camera.rays(x.ravel(), y.ravel(), aspect)
-        struck = self.space.first_hit((origins - self.space.centre).astype(np.float32), directions.astype(np.float32))
-        seen = struck[struck >= 0]
+        seen = self.seen(camera, aspect, *EXPOSED_FOR)
         page = self.charted.page[seen]
         seen = seen[(page >= 0) & (page < len(self.total))]
         if not len(seen):

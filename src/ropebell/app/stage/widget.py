@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import replace
 
+import numpy as np
 from PyQt6.QtCore import QPointF, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import (
     QFocusEvent,
@@ -25,12 +26,16 @@ from ropebell.app.stage.flight import FLY_KEYS, Flight
 from ropebell.app.stage.frames import Asked, Frame, Frames
 from ropebell.app.stage.hands import Hands
 from ropebell.app.stage.overlay import Overlay, paint
-from ropebell.app.stage.picture import Spot, StagePicture
+from ropebell.app.stage.picture import LOOKED_THROUGH, Spot, StagePicture
 from ropebell.app.stage.renderer import Look
 from ropebell.app.views import COMMON, View
+from ropebell.level.model import I32
 from ropebell.level.scene import Scene
 
 REFINE_MS = 160
+# Smooth edges wait for so many times as long as a frame takes: where drawing is slow, as without a graphics card, it
+# must not hold up a build or a lamp that is being relit.
+PATIENCE = 8
 
 
 class Stage(QWidget):
@@ -71,7 +76,15 @@ class Stage(QWidget):
         self._refine_timer = QTimer(self)
         self._refine_timer.setSingleShot(True)
         self._refine_timer.setInterval(REFINE_MS)
-        self._refine_timer.timeout.connect(self._refine)
+        self._refine_timer.timeout.connect(self._rest)
+        # What changes in one go, such as light and its exposure, is drawn once.
+        self._draw_timer = QTimer(self)
+        self._draw_timer.setSingleShot(True)
+        self._draw_timer.setInterval(0)
+        self._draw_timer.timeout.connect(lambda: self._request(smooth=False))
+        self._smooth_timer = QTimer(self)
+        self._smooth_timer.setSingleShot(True)
+        self._smooth_timer.timeout.connect(self._refine)
 
     # -- content
 
@@ -79,6 +92,7 @@ class Stage(QWidget):
         """Show another picture; the camera stays."""
         self._frames.change(lambda renderer: renderer.show(picture))
         self.picture = picture
+        self.hands.point_again()
         self.redraw()
 
     @property
@@ -142,12 +156,24 @@ class Stage(QWidget):
         """An exposure that suits what is in the picture now."""
         return self.picture.exposure(self.camera, self.eye.aspect) if self.picture is not None else 1.0
 
+    def seen(self) -> I32:
+        """(n,) int32 triangles of the picture that are looked at now."""
+        if self.picture is None:
+            return np.zeros(0, np.int32)
+        return self.picture.seen(self.camera, self.eye.aspect, *LOOKED_THROUGH)
+
     # -- drawing
 
     def redraw(self) -> None:
         """Draw anew, soon; at most one frame is under way and the newest state wins."""
         self._refine_timer.start()
-        self._request(smooth=False)
+        self._smooth_timer.stop()
+        self._draw_timer.start()
+
+    @property
+    def seconds_to_draw(self) -> float:
+        """How long a plain frame takes."""
+        return self._frames.seconds
 
     def _request(self, smooth: bool) -> None:
         if self.picture is None:
@@ -169,6 +195,7 @@ class Stage(QWidget):
         height, width = frame.pixels.shape[:2]
         self._image = QImage(frame.pixels.tobytes(), width, height, 3 * width, QImage.Format.Format_RGB888)
         self.update()
+        self.hands.point_again()
         self.drawn.emit()
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
@@ -187,14 +214,18 @@ class Stage(QWidget):
             painter.drawText(self.rect().adjusted(60, 0, -60, 0), flags, message)
         painter.end()
 
-    def _refine(self) -> None:
-        """Once the hand rests, draw with smooth edges."""
+    def _rest(self) -> None:
+        """The hand rests."""
         moved, self._moving = self._moving, False
         if moved and not self.hands.pressed and not self._flight.moving:
             self.rested.emit()
+        self._smooth_timer.start(int(1000 * PATIENCE * self._frames.seconds))
+
+    def _refine(self) -> None:
+        """Draw with smooth edges."""
         if self.isVisible() and not self._flight.moving:
             if self._frames.drawing:
-                self._refine_timer.start()
+                self._smooth_timer.start(REFINE_MS)
             else:
                 self._request(smooth=True)
 
@@ -203,12 +234,16 @@ class Stage(QWidget):
         self._moving = False
         if self.picture is not None:
             self._refine_timer.stop()
+            self._smooth_timer.stop()
+            self._draw_timer.stop()
             self._frames.draw_now()
 
     def close_renderer(self) -> None:
         """Give the GL context back."""
         self._flight.stop()
         self._refine_timer.stop()
+        self._smooth_timer.stop()
+        self._draw_timer.stop()
         self._frames.close()
 
     # -- what the person does
@@ -255,4 +290,4 @@ class Stage(QWidget):
         self._flight.release_all()
 
     def leaveEvent(self, event: object) -> None:
-        self.hands.pointed.emit(None)
+        self.hands.leave()

@@ -17,7 +17,7 @@ from ropebell.build.stages.surfaces import SURFACES
 from ropebell.build.stages.transport import TRANSPORT
 from ropebell.build.stages.write import WRITE
 
-__all__ = ["CHARTS", "DIRECT", "FOOTING", "STAGES", "TRANSPORT", "WORDS", "WRITE", "digests"]
+__all__ = ["CHARTS", "DIRECT", "FINISH", "FOOTING", "STAGES", "TRANSPORT", "WORDS", "WRITE", "digests"]
 
 STAGES: tuple[Stage[Any], ...] = (
     SCENE,

@@ -7,7 +7,8 @@ from typing import Any, NamedTuple
 
 from ropebell.build.directions import directions
 from ropebell.build.fields import hybrid_light, lamp_light
-from ropebell.build.finish import finish
+from ropebell.build.finish import finish, finishing
+from ropebell.build.forms import FINISHING as FORM
 from ropebell.build.outputs import Built
 from ropebell.build.progress import part_of
 from ropebell.build.refining import judged
@@ -19,15 +20,19 @@ from ropebell.build.stages.scene import SCENE
 from ropebell.build.stages.solve import SOLVE
 from ropebell.build.stages.surfaces import SURFACES
 from ropebell.build.stages.transport import TRANSPORT
+from ropebell.digest import digest_of
 from ropebell.level.model import F32
+from ropebell.light.finishing import Finishing
 
 
 class Finished(NamedTuple):
-    """The level with its light, (P, H, W, C) pages by layer, and what was done, as figures for the manifest."""
+    """The level with its light, (P, H, W, C) pages by layer, what was done, as figures for the manifest, and the digest
+    that what finishing needs beside the light is kept under."""
 
     built: Built
     fields: dict[str, F32]
     told: dict[str, Any]
+    digest: str
 
 
 def _solved(work: Work) -> Built:
@@ -49,13 +54,28 @@ def _run(work: Work) -> Finished:
         built, sure = judged(
             _solved(work), hits, sources, request, work.store, rays, table, work.memory.watch, work.check_stop
         )  # fmt: skip
-        built, told = finish(built, hits, request, part_of(tick, 0.0, 0.7))
+        digest, by = _needed(work, built)
+        built, told = finish(built, hits, request, by, part_of(tick, 0.0, 0.7))
         if recipe.output.directional:
             built = replace(built, direction=directions(built, hits, sources, request, work.check_stop))
         fields = built.page_fields(recipe.padding, work.workers, part_of(tick, 0.7, 1.0))
         told = {**sure, **told}
         work.journal.write("finish", **told)
-    return Finished(built, fields, told)
+    return Finished(built, fields, told, digest)
+
+
+def _needed(work: Work, built: Built) -> tuple[str, Finishing]:
+    """What finishing needs beside the light, from an earlier build of the same ground if there was one; its digest."""
+    recipe, (hits, table, _) = work.recipe, work[TRANSPORT]
+    ground = [work.names.one(CHARTS.name), work.names.one(FOOTING.name)]
+    asked = [recipe.finish.stitch_seams, recipe.occlusion.model_dump(), table if recipe.occlusion.enabled else ""]
+    digest = digest_of("finish", FINISH.version, *ground, *asked)
+    fits = FORM.fits(N=len(built.texels))
+    found = work.store.get(digest, fits)
+    if found is None:
+        arrays = finishing(built, hits, recipe, work.workers, work.check_stop)
+        found = work.store.put(digest, arrays, durable=False)
+    return digest, FORM.read(found)
 
 
 def _predict(size: Size, speed: Speed) -> float:
@@ -63,4 +83,4 @@ def _predict(size: Size, speed: Speed) -> float:
     return size.texels / 3e6 + size.gather / speed.all("solve") + waves / speed.all("transport") + 0.05
 
 
-FINISH = Stage("finish", "Finish", _run, _predict)
+FINISH = Stage("finish", "Finish", _run, _predict, version=1, forms={"": FORM})

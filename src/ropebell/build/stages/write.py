@@ -30,8 +30,10 @@ def _run(work: Work) -> Manifest:
         took = round(time.monotonic() - began, 4)
         return {WRITE.name: took, "total": round(work.journal.seconds, 4)}
 
-    built, fields, _ = work[FINISH]
-    manifest = write_outputs(work.request, built, fields, facts, written, work.progress.stage(WRITE.name))
+    finished = work[FINISH]
+    manifest = write_outputs(
+        work.request, finished.built, finished.fields, facts, written, work.progress.stage(WRITE.name)
+    )
     work.journal.write("stage", stage=WRITE.name, state="done", seconds=manifest.seconds[WRITE.name])
     return manifest
 
@@ -59,6 +61,7 @@ def _facts(work: Work) -> dict[str, Any]:
             "sky": names.one(DIRECT.name, SKY_ITEM),
             "surfaces": work[SURFACES].digest,
             "reading": _keep_reading(work),
+            "finish": work[FINISH].digest,
         },
         "rays": {"gather": int(hits.shot.sum()), "most": int(hits.table.size)},
         "kept": {"rays": shot.kept, "shot": shot.rays},

@@ -2,13 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from functools import partial
 
 from ropebell.app.commands import Command
 from ropebell.app.steps.build.bench import BuildBench
 from ropebell.app.steps.build.noise import NOISE
 from ropebell.app.steps.step import Step
+from ropebell.app.telling import Answer
 from ropebell.app.views import View
+from ropebell.app.words import DRAFT_TITLES, DRAFTS, clock, megabytes
+from ropebell.build.estimate import Estimate, estimate
+from ropebell.build.extremes import machine_bytes, too_much
+from ropebell.build.recipe import Recipe, with_value
+from ropebell.light.workers import cores
 
 
 class BuildStep(Step):
@@ -40,5 +47,54 @@ class BuildStep(Step):
         self.desk.go_to_step(self.id)
         if self.desk.builds.running:
             self.desk.builds.again()
+            return
+        asked = self._to_be_asked()
+        if asked is None:
+            self._begin()
         else:
-            self.desk.builds.start()
+            self.desk.telling.trouble(asked, "long build", *self._answers())
+
+    def _begin(self) -> None:
+        self.desk.telling.over("long build")
+        self.desk.builds.start()
+
+    def _predicted(self, recipe: Recipe) -> Estimate:
+        now = self.desk.level.now
+        assert now is not None
+        return estimate(now.baking, recipe, recipe.limits.workers or cores(), self.desk.rope.rates)
+
+    def _to_be_asked(self) -> str | None:
+        """A sentence on a build that takes longer, or more memory, than anyone starts by a slip of the hand."""
+        now, rope = self.desk.level.now, self.desk.rope
+        assert now is not None
+        # What is stale is not known yet for what was set just now.
+        stale = None if rope.due else rope.stale
+        whole = self._predicted(now.project.recipe)
+        seconds = stale.seconds if stale is not None else whole.total_seconds
+        much = too_much(seconds, whole.memory_bytes, machine_bytes())
+        if much is None:
+            return None
+        parts = [f"about {clock(much.seconds)}"] if much.seconds else []
+        if much.memory_bytes:
+            parts.append(
+                f"{megabytes(much.memory_bytes)} of memory, of which this machine has {megabytes(machine_bytes())}"
+            )
+        return f"This build takes {' and '.join(parts)}."
+
+    def _answers(self) -> Iterator[Answer]:
+        """The finest draft that takes no more than a person waits for, and the build as it is set."""
+        now = self.desk.level.now
+        assert now is not None
+        recipe = now.project.recipe
+        for draft in (d for d in DRAFTS if d > recipe.draft):
+            shorter = with_value(recipe, "draft", draft)
+            told = self._predicted(shorter)
+            if too_much(told.total_seconds, told.memory_bytes, machine_bytes()) is None:
+                title = DRAFT_TITLES[DRAFTS.index(draft)]
+                yield f"Build a draft {title} ({clock(told.total_seconds)})", partial(self._as, shorter)
+                break
+        yield "Build it all the same", self._begin
+
+    def _as(self, recipe: Recipe) -> None:
+        self.desk.document.set_recipe(f"Build as 1/{recipe.draft}", recipe)
+        self._begin()

@@ -7,7 +7,6 @@ from PyQt6.QtWidgets import (
     QGridLayout,
     QHBoxLayout,
     QLabel,
-    QListWidget,
     QListWidgetItem,
     QProgressBar,
     QPushButton,
@@ -17,7 +16,7 @@ from PyQt6.QtWidgets import (
 
 from ropebell.app.builds import Step
 from ropebell.app.desk import Desk
-from ropebell.app.parts import column, fit_rows, label, rule
+from ropebell.app.parts import Sentences, label, rule, scrolled_column
 from ropebell.app.reading import Knot
 from ropebell.app.rope import DRAFT_WORDS
 from ropebell.app.words import clock, count, made_on, megabytes
@@ -33,7 +32,7 @@ class BuildBench(QWidget):
     def __init__(self, desk: Desk, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._desk, self._builds, self._commands = desk, desk.builds, desk.commands
-        rows = column(self)
+        rows = scrolled_column(self)
         self._make_controls(rows)
         rows.addWidget(rule())
         self._make_outcome(rows)
@@ -80,9 +79,7 @@ class BuildBench(QWidget):
         self._grid.setColumnStretch(0, 1)
         rows.addWidget(self._stages)
         self.messages_title = label("", "heading")
-        self.messages = QListWidget()
-        self.messages.setWordWrap(True)
-        self.messages.setAccessibleName("Messages of the build")
+        self.messages = Sentences("Messages of the build", 240)
         rows.addWidget(self.messages_title)
         rows.addWidget(self.messages)
         self.messages.itemClicked.connect(self._go_to)
@@ -240,7 +237,7 @@ class BuildBench(QWidget):
         self.messages_title.setText(f"{len(heavy)} message{'s' if len(heavy) != 1 else ''}" if heavy else "")
         self.messages_title.setVisible(bool(heavy))
         self.messages.setVisible(bool(heavy))
-        fit_rows(self.messages, 240)
+        self.messages.fit()
 
     def _go_to(self, item: QListWidgetItem) -> None:
         now, path = self._desk.level.now, item.data(Qt.ItemDataRole.UserRole)

@@ -57,7 +57,7 @@ class CoordinatesPage(QWidget):
         head.resizeSection(2, 54)
         head.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
         rows.addWidget(self.table, 1)
-        self.unwrap, self.unwrap_all = button("Unwrap", "main"), button("Unwrap all that are bad")
+        self.unwrap, self.unwrap_all = button("Unwrap", "main"), button("Unwrap all bad")
         self.own = button("Use its own", "flat")
         rows.addWidget(pair(self.unwrap, self.unwrap_all, self.own))
         self.before, self.after = LayoutView("In the file"), LayoutView("As built")
@@ -184,7 +184,7 @@ class LayoutView(QWidget):
         super().__init__()
         self._title = title
         self._triangles: F64 | None = None
-        self.setFixedSize(138, 160)
+        self.setFixedSize(134, 160)
         self.setAccessibleName(f"Layout: {title}")
 
     def show_triangles(self, triangles: F64 | None, _charts: object) -> None:

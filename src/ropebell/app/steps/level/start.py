@@ -10,6 +10,7 @@ from PyQt6.QtWidgets import QPushButton, QWidget
 from ropebell.app.commands import Commands
 from ropebell.app.parts import label, rows_in
 from ropebell.app.preferences import Preferences
+from ropebell.app.words import told_apart
 
 MOST = 6
 
@@ -32,8 +33,8 @@ class StartBench(QWidget):
         if existing:
             rows.addSpacing(8)
             rows.addWidget(label("Recent", "heading"))
-        for path in existing:
-            button = QPushButton(path.name)
+        for path, name in zip(existing, told_apart(existing)):
+            button = QPushButton(name)
             button.setToolTip(str(path))
             button.setProperty("role", "recent")
             button.clicked.connect(lambda _=False, path=path: open_path(path))

@@ -6,10 +6,10 @@ from dataclasses import replace
 from typing import Any
 
 import numpy as np
-from PyQt6.QtWidgets import QListWidget, QListWidgetItem, QWidget
+from PyQt6.QtWidgets import QListWidgetItem, QWidget
 
 from ropebell.app.desk import Desk
-from ropebell.app.parts import Scale, TunedNumber, button, fit_rows, label, pair, rows_in, rule
+from ropebell.app.parts import Scale, Sentences, TunedNumber, button, label, pair, rows_in, rule
 from ropebell.app.stage.overlay import Mark, Overlay, plain
 from ropebell.app.words import count, luminance, lux
 from ropebell.build.mover import MoverLight
@@ -31,8 +31,7 @@ class ProbesPage(QWidget):
         rows.addWidget(label("Probes light what moves and what has no lightmap.", "second"))
         self.spacing = TunedNumber("Grid every", "m", Scale(0, 10, 1000, 2, log=False), "0 is no grid")
         self.predicted = label("", "second")
-        self.list = QListWidget()
-        self.list.setAccessibleName("Probes placed by hand")
+        self.list = Sentences("Probes placed by hand", 160)
         self.place, self.remove = button("Place one ahead"), button("Remove", "flat")
         for widget in (self.spacing, self.predicted, self.list, pair(self.place, self.remove), rule()):
             rows.addWidget(widget)
@@ -67,7 +66,7 @@ class ProbesPage(QWidget):
             item.setToolTip(name)
             self.list.addItem(item)
         self.list.setCurrentRow(min(row, len(wanted.placed) - 1))
-        fit_rows(self.list, 160)
+        self.list.fit()
         self.list.setVisible(bool(wanted.placed))
         self.remove.setEnabled(bool(wanted.placed))
 

@@ -150,7 +150,7 @@ class LightsPage(QWidget):
         allowed = now.project.brief.most_live
         self._overlap_place = place
         words = (
-            f"{most} live light{'s' if most != 1 else ''} at most in one place ({allowed} allowed)"
+            f"{most} live light{'s' if most != 1 else ''} at most at one spot (of {allowed})"
             if most
             else "No live lights"
         )

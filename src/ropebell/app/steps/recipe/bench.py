@@ -4,19 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QPushButton, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from ropebell.app.desk import Desk
-from ropebell.app.palette import MARGIN
-from ropebell.app.parts import Choice, Scale, TunedNumber, combo, label, pair, rule
-from ropebell.app.words import clock, megabytes, short_count
-from ropebell.build.estimate import estimate
+from ropebell.app.parts import Choice, Scale, TunedNumber, combo, label, pair, rule, scrolled_column
+from ropebell.app.words import DRAFT_TITLES, DRAFTS, clock, megabytes, short_count
+from ropebell.build.estimate import Estimate, estimate
+from ropebell.build.extremes import extremes, machine_bytes
 from ropebell.build.recipe import CONVERGED, SHIPPED, Recipe, get, with_value
 from ropebell.build.stages import WORDS
 from ropebell.light.workers import cores
 
-DRAFTS = (1, 2, 4, 8)
-DRAFT_TITLES = ["final", "½", "¼", "⅛"]
 # key, title, unit, scale, what it buys and costs
 MAIN = (
     ("density.texels_per_metre", "Density", "tx/m", Scale(0.5, 60, 1000, 1),
@@ -68,16 +66,7 @@ class RecipeBench(QWidget):
     def __init__(self, desk: Desk, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._desk = desk
-        outer = QVBoxLayout(self)
-        outer.setContentsMargins(0, 0, 0, 0)
-        area = QScrollArea()
-        area.setWidgetResizable(True)
-        inside = QWidget()
-        area.setWidget(inside)
-        outer.addWidget(area)
-        rows = QVBoxLayout(inside)
-        rows.setContentsMargins(MARGIN, 16, MARGIN, 16)
-        rows.setSpacing(8)
+        rows = scrolled_column(self)
         self._choices(rows)
         rows.addWidget(rule())
         self._settings(rows)
@@ -216,12 +205,17 @@ class RecipeBench(QWidget):
             self.draft_words.setText(
                 f"Builds {recipe.texels_per_metre:g} tx/m with {recipe.gather_rays} rays; the recipe stays as it is."
             )
+        whole = estimate(now.baking, recipe, recipe.limits.workers or cores(), self._desk.rope.rates)
+        odd = extremes(recipe, whole)
         for key, row in self.numbers.items():
-            row.show_value(float(get(recipe, key)), self._note(recipe, key))
+            row.show_value(float(get(recipe, key)), self._note(recipe, key), odd.get(key, ""))
+        if not odd.keys().isdisjoint(key for key, *_ in MORE):
+            self.more_button.setChecked(True)
         converged = recipe.light.bounces == CONVERGED
         self.converged.setChecked(converged)
         self.bounces.setEnabled(not converged)
-        self.bounces.show_value(8 if converged else float(recipe.light.bounces), self._note(recipe, "light.bounces"))
+        bounces = 8 if converged else float(recipe.light.bounces)
+        self.bounces.show_value(bounces, self._note(recipe, "light.bounces"), odd.get("light.bounces", ""))
         built = self._desk.rope.manifest
         self.bounce_words.setText(bounce_words(built.energy if built is not None else ()))
         self.bounce_words.setVisible(bool(self.bounce_words.text()))
@@ -231,7 +225,7 @@ class RecipeBench(QWidget):
             row.setVisible(recipe.occlusion.enabled)
         self.format.setCurrentIndex(self.format.findData(recipe.output.format))
         self.format_words.setText(self._format_words(recipe))
-        self._show_cost(recipe)
+        self._show_cost(whole)
 
     def _format_words(self, recipe: Recipe) -> str:
         """What the chosen format costs, as the last build measured it."""
@@ -263,16 +257,15 @@ class RecipeBench(QWidget):
                 notes.append(f"last built {_plain(last)}")
         return ", ".join(notes)
 
-    def _show_cost(self, recipe: Recipe) -> None:
-        now, stale = self._desk.level.now, self._desk.rope.stale
-        assert now is not None
-        workers = recipe.limits.workers or cores()
-        whole = estimate(now.baking, recipe, workers, self._desk.rope.rates)
+    def _show_cost(self, whole: Estimate) -> None:
+        stale = self._desk.rope.stale
         texels = stale.texels if stale is not None else whole.texels
         self.cost.setText(
             f"{short_count(texels)} texels, about {clock(max(whole.total_seconds + 1.4, 1))} from nothing"
         )
         words = f"{short_count(whole.rays)} rays, {megabytes(whole.memory_bytes)} of memory."
+        if whole.memory_bytes > machine_bytes():
+            words += f" This machine has {megabytes(machine_bytes())}: rays will wait for the disk."
         if stale is not None and not stale.fresh and stale.changes != ("never built",):
             anew = ", ".join(WORDS[stage].lower() for stage in stale.stages)
             words += f" Now {clock(stale.seconds)}; to be made anew: {anew}."

@@ -1,0 +1,91 @@
+"""Nothing is cut off: every word of every bench has its room, on small screens and large ones."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from PyQt6.QtCore import QPoint
+from PyQt6.QtWidgets import QAbstractScrollArea, QApplication, QCheckBox, QLabel, QPushButton, QWidget
+from pytestqt.qtbot import QtBot
+
+from ropebell.app import palette
+from ropebell.app.preferences import Preferences
+from ropebell.app.steps import ORDER
+from ropebell.app.window import Window
+from ropebell.demo.write import write_demo
+
+LONG = 60_000
+OBJECTS = ("", "props/sack 1", "lights/hall lamp", "props/hall lamp globe")
+
+
+@pytest.fixture
+def window(qtbot: QtBot, tmp_path: Path) -> Iterator[Window]:
+    app = QApplication.instance()
+    assert isinstance(app, QApplication)
+    palette.load_fonts()
+    palette.apply(app, "dark")
+    made = Window(Preferences())
+    qtbot.addWidget(made)
+    made.show()
+    with qtbot.waitSignal(made.desk.level.opened, timeout=LONG):
+        made.open(write_demo(tmp_path / "tide-mill"))
+    qtbot.waitUntil(lambda: made.desk.settled and made.desk.rope.stale is not None, timeout=LONG)
+    yield made
+    made.close()
+
+
+def cut_off(window: Window) -> list[str]:
+    """What has less room than its words take, or lies outside the window."""
+    found = []
+    for part in window.findChildren(QWidget):
+        if not part.isVisible() or not part.width():
+            continue
+        words = part.text() if isinstance(part, (QLabel, QPushButton, QCheckBox)) else part.accessibleName()
+        if words and isinstance(part, (QLabel, QPushButton, QCheckBox)):
+            broken = isinstance(part, QLabel) and part.wordWrap()
+            if not broken and part.width() < part.sizeHint().width() - 1:
+                found.append(f"narrow: {words}")
+            if broken and part.height() < part.heightForWidth(part.width()) - 1:
+                found.append(f"low: {words}")
+        if isinstance(part, QAbstractScrollArea):
+            bar = part.horizontalScrollBar()
+            if bar is not None and bar.maximum() > 0:
+                found.append(f"too wide: {words or type(part).__name__}")
+        corner = part.mapTo(window, QPoint(part.width(), part.height()))
+        if corner.x() > window.width() + 1:
+            found.append(f"beyond the window: {words or type(part).__name__}")
+        elif corner.y() > window.height() + 1 and not _scrolled(part, window):
+            found.append(f"below the window: {words or type(part).__name__}")
+    return found
+
+
+def _scrolled(part: QWidget, window: Window) -> bool:
+    above = part.parentWidget()
+    while above is not None and above is not window:
+        if isinstance(above, QAbstractScrollArea):
+            return True
+        above = above.parentWidget()
+    return False
+
+
+def test_nothing_is_cut_off(window: Window, qtbot: QtBot) -> None:
+    assert window.desk.level.now is not None
+    number = {"": -1} | {name: i for i, name in enumerate(window.desk.level.now.scene.node_names)}
+    for size, objects in (((1024, 700), OBJECTS), ((1280, 800), OBJECTS[:2]), ((1920, 1080), OBJECTS[:1])):
+        window.resize(*size)
+        for step in (kind.id for kind in ORDER):
+            window.go_to_step(step)
+            bench = window.steps[step].bench
+            pages = getattr(sys.modules[type(bench).__module__], "PAGES", ("",))
+            for page in range(len(pages)):
+                if hasattr(bench, "show_page"):
+                    bench.show_page(page)
+                for name in objects:
+                    window.desk.selection.select(number[name])
+                    qtbot.waitUntil(lambda: window.desk.settled, timeout=LONG)
+                    for _ in range(4):  # words that are broken anew move what is below them
+                        QApplication.processEvents()
+                    assert not cut_off(window), (size, step, page, name)
