@@ -20,6 +20,7 @@ from helpers import floor, level_file, room
 from ropebell.app import palette
 from ropebell.app.commands import Command, Commands
 from ropebell.app.finder import matches
+from ropebell.app.keys_page import COLUMNS
 from ropebell.app.preferences import Preferences, preferences_file
 from ropebell.app.rope import spacing
 from ropebell.app.stage.camera import Camera, overview
