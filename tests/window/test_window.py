@@ -25,6 +25,7 @@ from ropebell.app.preferences import Preferences, preferences_file
 from ropebell.app.rope import spacing
 from ropebell.app.stage.camera import Camera, overview
 from ropebell.app.steps import ORDER
+from ropebell.app.telling import Told
 from ropebell.app.window import Window
 from ropebell.app.words import clock, lux, short_count
 from ropebell.build.recipe import with_value
@@ -596,3 +597,35 @@ def test_every_key_is_on_the_page_of_hands_and_keys(window: Window, qtbot: QtBot
     assert window.keys.isVisible()
     qtbot.keyClick(window.keys, Qt.Key.Key_Escape)
     assert not window.keys.isVisible()
+
+
+def test_a_walk_turns_to_its_places_and_is_left_at_any_moment(window: Window, qtbot: QtBot, level: Path) -> None:
+    assert not window.walk.on
+    opened(window, qtbot, level)
+    assert not window.walk.on  # it never comes unasked
+    draft(window)
+    built(window, qtbot)
+    window.desk.document.set_light("lights/lamp", LightChange(160.0))
+    built(window, qtbot)
+    window.desk.commands.run("window.walk")
+
+    def told() -> Told:
+        (found,) = [t for t in window.desk.telling.told if t.matter == "walk"]
+        assert found.news
+        return found
+
+    places = []
+    for number in range(1, 6):
+        assert told().sentence.startswith(f"{number} of 5")
+        places.append((window.step.id, window.desk.selection.paths, window.desk.rope.shown_number))
+        if number < 5:
+            dict(told().answers)["Next"]()
+            qtbot.waitUntil(lambda: window.desk.settled, timeout=LONG)
+    assert [step for step, *_ in places[1:4]] == ["build", "level", "lights"]
+    assert window.steps["level"].bench.stack.currentIndex() == 1
+    assert places[3][1] == ("lights/lamp",)
+    qtbot.waitUntil(lambda: window.desk.rope.shown_number == 1, timeout=LONG)
+    dict(told().answers)["Back"]()
+    assert told().sentence.startswith("4 of 5") and "Next" in dict(told().answers)
+    window.walk.leave()
+    assert not window.walk.on

@@ -62,6 +62,10 @@ class Telling(QObject):
         self._add(Told(sentence, "news", True))
         self._timer.start()
 
+    def lasting(self, sentence: str, matter: str, *answers: Answer) -> None:
+        """No trouble either, but it stays until its matter is over or it is dismissed."""
+        self._add(Told(sentence, matter, True, answers))
+
     def _add(self, told: Told) -> None:
         self.told = (*(t for t in self.told if t.matter != told.matter), told)
         self.changed.emit()

@@ -45,6 +45,7 @@ from ropebell.app.strip import Strip
 from ropebell.app.strip_words import StripWords
 from ropebell.app.variants import Variants
 from ropebell.app.views import COMMON, View
+from ropebell.app.walk import Station, Walk
 from ropebell.build.project import is_openable
 from ropebell.build.result import Outcome
 from ropebell.level.finding import Finding
@@ -85,6 +86,9 @@ class Window(QMainWindow):
         self.places = Places(desk, self.stage, self._name_of_view, self)
         self.finder = Finder(desk.commands, self)
         self.keys = KeysPage(desk.commands, self)
+        at_steps = [station for step in self.steps.values() if (station := step.station()) is not None]
+        self.walk = Walk(desk.telling, [*_stations(desk), *at_steps], self)
+        self._walk_next = False
         self.sample = SampleWriter(self)
         self._shown_step = next(iter(self.steps))
         self._target: Path | None = None
@@ -143,6 +147,7 @@ class Window(QMainWindow):
         desk.commands.add(
             Command("file.open", "Open a level or project", self.ask_and_open, "Ctrl+O"),
             Command("file.sample", "Open the sample level", self.open_sample),
+            Command("file.walk", "Open the sample level and walk through the window", self.walk_sample),
             Command("file.reload", "Read the level again", desk.level.reload, "Ctrl+R", opened),
             Command("edit.undo", "Undo", undo.undo, "Ctrl+Z", undo.canUndo),
             Command("edit.redo", "Redo", undo.redo, "Ctrl+Shift+Z", undo.canRedo),
@@ -158,6 +163,7 @@ class Window(QMainWindow):
             Command("place.keep", "Keep this view as a place", self.places.keep, "Ctrl+D", opened),
             Command("window.bench", "Fold the bench away or bring it back", self.toggle_bench, "F9"),
             Command("window.look", "Light or dark look", self.toggle_look),
+            Command("window.walk", "Walk through the window", self.walk.begin, "", opened),
             Command("window.keys", "Hands and keys", self.keys.popup, "F1"),
             Command("window.quit", "Close the window", self._quit, "Ctrl+Q"),
             *stage_commands(desk, self.picture, self.exposure, self.views),
@@ -239,6 +245,11 @@ class Window(QMainWindow):
         base = os.environ.get("XDG_DATA_HOME") or str(Path.home() / ".local" / "share")
         self.sample.write(Path(base) / "ropebell" / "tide-mill")
 
+    def walk_sample(self) -> None:
+        """Open the sample level and begin the walk there."""
+        self._walk_next = True
+        self.desk.commands.run("file.sample")
+
     def _say_on_stage(self, words: str) -> None:
         if self.desk.level.now is None:
             self.stage.message = words
@@ -258,6 +269,10 @@ class Window(QMainWindow):
         self.rope.set_knots([])
         self.rope.set_stale(None)
         self.desk.builds.get_ready()
+        self.walk.leave()
+        if self._walk_next:
+            self._walk_next = False
+            self.walk.begin()
 
     def _told(self) -> None:
         """A trouble while nothing is open yet: the stage says again what can be done."""
@@ -409,3 +424,14 @@ def _column(owner: QWidget, *widgets: QWidget) -> QVBoxLayout:
 def _name(room: object) -> str:
     """Of a screen, by its place and size."""
     return f"{room.x()},{room.y()} {room.width()}x{room.height()}"  # type: ignore[attr-defined]
+
+
+def _stations(desk: Desk) -> tuple[Station, ...]:
+    """Places on the walk that belong to no step."""
+
+    def compare() -> None:
+        desk.rope.step(-1)
+
+    look = "This is the level. Drag to look round, W A S D to fly; the strip reads the light wherever you point."
+    back = "This is the build before. Alt+Up and Alt+Down go along the rope, in the same view and exposure."
+    return Station(1, look, lambda: None), Station(5, back, compare)

@@ -13,6 +13,7 @@ from ropebell.app.stage.overlay import Overlay
 from ropebell.app.stage.picture import Spot, StagePicture
 from ropebell.app.telling import Words
 from ropebell.app.views import View
+from ropebell.app.walk import Station
 from ropebell.level.finding import Finding
 from ropebell.level.model import F64
 
@@ -92,6 +93,10 @@ class Step(QObject):
     def leave(self) -> None:
         """Another one is."""
         self.active = False
+
+    def station(self) -> Station | None:
+        """The step's place on the walk through the window."""
+        return None
 
     def show_finding(self, finding: Finding) -> bool:
         """Mark a finding's place; whether this step does such things."""

@@ -11,6 +11,7 @@ from ropebell.app.steps.build.noise import NOISE
 from ropebell.app.steps.step import Step
 from ropebell.app.telling import Answer
 from ropebell.app.views import View
+from ropebell.app.walk import Station
 from ropebell.app.words import DRAFT_TITLES, DRAFTS, clock, megabytes
 from ropebell.build.estimate import Estimate, estimate
 from ropebell.build.extremes import machine_bytes, too_much
@@ -36,6 +37,10 @@ class BuildStep(Step):
 
     def views(self) -> Sequence[View]:
         return (NOISE,)
+
+    def station(self) -> Station:
+        words = "Press Build: light comes at once and gets better while you look. Every build is a knot on the rope."
+        return Station(2, words, lambda: self.desk.go_to_step(self.id))
 
     def _can_build(self) -> bool:
         """Whether a build would do something: none is under way, or what is set changed since it began."""

@@ -14,6 +14,7 @@ from ropebell.app.steps.level.region_marks import START_ARM, region_marks
 from ropebell.app.steps.level.views import FACING
 from ropebell.app.steps.step import Step
 from ropebell.app.views import View
+from ropebell.app.walk import Station
 from ropebell.level.brief import Box
 from ropebell.level.finding import Finding
 from ropebell.level.model import F64
@@ -51,6 +52,13 @@ class LevelStep(Step):
             Command("mark.guard", "Guard the selection, or free it", showing.toggle_guard, "", chosen),
             Command("guard.level", "Guard the level, or free it", showing.toggle_level_guard, "", opened),
         )
+
+    def station(self) -> Station:
+        def go() -> None:
+            self.desk.go_to_step(self.id)
+            self.level_bench.show_page(CHECKS)
+
+        return Station(3, "What will go wrong is known before a build: click one to fly there and see why.", go)
 
     def views(self) -> Sequence[View]:
         return (FACING,)

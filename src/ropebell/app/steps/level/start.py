@@ -13,6 +13,7 @@ from ropebell.app.preferences import Preferences
 from ropebell.app.words import told_apart
 
 MOST = 6
+SAMPLE = "A tide mill, with a week of builds on its rope.\nLook round, and press Build.\nThen drag a lamp: the light follows."
 
 
 class StartBench(QWidget):
@@ -27,8 +28,14 @@ class StartBench(QWidget):
         open_button.clicked.connect(lambda: commands.run("file.open"))
         sample = QPushButton("Open the sample level")
         sample.clicked.connect(lambda: commands.run("file.sample"))
+        round_ = QPushButton("Walk through the window with it")
+        round_.clicked.connect(lambda: commands.run("file.walk"))
         rows.addWidget(open_button)
+        rows.addSpacing(8)
+        rows.addWidget(label("The sample level", "heading"))
+        rows.addWidget(label(SAMPLE, "second"))
         rows.addWidget(sample)
+        rows.addWidget(round_)
         existing = [Path(text) for text in preferences.recent if Path(text).exists()][:MOST]
         if existing:
             rows.addSpacing(8)

@@ -10,6 +10,7 @@ from ropebell.app.stage.overlay import AXES, Overlay, plain, snapped
 from ropebell.app.steps.lights.bench import LightsBench
 from ropebell.app.steps.lights.marks import ARM, light_marks
 from ropebell.app.steps.step import Step
+from ropebell.app.walk import Station
 from ropebell.level.model import F64
 
 LIGHTS, EMITTERS, SKY, PROBES = range(4)
@@ -34,6 +35,18 @@ class LightsStep(Step):
         self.desk.selection.hidden_changed.connect(self.changed)
         self.desk.rope.looking_at.connect(lambda _: self.changed.emit())
         return bench
+
+    def station(self) -> Station:
+        def go() -> None:
+            self.desk.go_to_step(self.id)
+            self.lights_bench.show_page(LIGHTS)
+            now = self.desk.level.now
+            lamps = [x.name for x in now.scene.lights if x.kind == "point"] if now is not None else []
+            if now is not None and lamps:
+                self.desk.selection.select(now.scene.node_names.index(lamps[0]))
+
+        words = "Drag the strength of this lamp: the light follows at once, from stored rays. Ctrl+Z undoes it."
+        return Station(4, words, go)
 
     def enter(self) -> None:
         super().enter()

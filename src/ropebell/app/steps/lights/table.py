@@ -89,7 +89,8 @@ class LightsPage(QWidget):
         side.hide()
         side.setDefaultSectionSize(22)
         head.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
-        for index, width in ((1, 56), (2, 68), (3, 24)):
+        head.setMinimumSectionSize(26)
+        for index, width in ((1, 62), (2, 68), (3, 26)):
             head.resizeSection(index, width)
         head.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
         head.setHighlightSections(False)
