@@ -19,10 +19,13 @@ from ropebell.app.steps.level import LevelStep
 from ropebell.app.steps.lights import LightsStep
 from ropebell.app.steps.step import Step
 from ropebell.app.window import Window
+from ropebell.build.recipe import with_value
 from ropebell.build.sample_days import write_demo_with_days
 from ropebell.errors import BuildError
 from ropebell.level.brief import LightChange
 
+# Fine enough to show what the light can be.
+DRAFT = 4
 SIZE = (1280, 800)
 PATIENCE_MS = 180_000
 
@@ -73,8 +76,10 @@ def _views(window: Window, project: Path, out: Path) -> Iterator[Path]:
     s = window.desk
     window.open(project)
     wait_for(lambda: s.level.now is not None and s.rope.stale is not None and s.settled, "the demo level")
-    assert s.level.now is not None
+    assert s.level.now is not None and s.document.project is not None
     inside = window.stage.camera
+    s.document.set_recipe("Build finer", with_value(s.document.project.recipe, "draft", DRAFT))
+    wait_for(lambda: s.settled, "what is stale")
     _of(window, LevelStep).level_bench.show_page(1)
     findings = _of(window, LevelStep).level_bench.checks.list
     findings.setCurrentRow(2)
@@ -99,6 +104,7 @@ def _views(window: Window, project: Path, out: Path) -> Iterator[Path]:
     window.desk.commands.run("view.noise")
     window.stage.hands.pointed.emit(window.stage.spot_at(QPointF(300, 520)))
     yield _save(window, out / "view-noise.png")
+    window.stage.hands.leave()
     window.desk.commands.run("view.result")
     yield from _preparing(window, out, inside)
     s.document.set_light("lights/hall lamp", LightChange(900.0))
@@ -108,6 +114,7 @@ def _views(window: Window, project: Path, out: Path) -> Iterator[Path]:
     window.desk.commands.run("stage.expose")
     window.stage.hands.pointed.emit(window.stage.spot_at(QPointF(300, 520)))
     yield _save(window, out / "recipe.png")
+    window.stage.hands.leave()
     window.finder.popup()
     window.finder.field.setText("view")
     yield _save(window.finder, out / "finder.png")

@@ -13,7 +13,10 @@ from ropebell.app.preferences import Preferences
 from ropebell.app.words import told_apart
 
 MOST = 6
-SAMPLE = "A tide mill, with a week of builds on its rope.\nLook round, and press Build.\nThen drag a lamp: the light follows."
+SAMPLE = (
+    "A tide mill, with a week of builds on its rope.\n"
+    "Look round, and press Build.\nThen drag a lamp: the light follows."
+)
 
 
 class StartBench(QWidget):
