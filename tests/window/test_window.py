@@ -294,6 +294,12 @@ def test_the_exposure_follows_the_first_build_and_then_stays(window: Window, qtb
     built(window, qtbot)
     first = window.stage.look.exposure
     assert first == pytest.approx(window.stage.exposure_for_view(), rel=0.01)
+    # Noise of a rough picture does not brighten it: a mean of logarithms alone would be off by a factor of 1.8.
+    calm = window.stage.picture
+    assert calm is not None and calm.total is not None
+    noisy = calm.lit(calm.total * np.random.default_rng(3).exponential(1.0, calm.total.shape[:3])[..., None], None)
+    camera, aspect = window.stage.camera, window.stage.eye.aspect
+    assert noisy.exposure(camera, aspect) == pytest.approx(calm.exposure(camera, aspect), rel=0.15)
     window.desk.document.set_light("lights/lamp", LightChange(800.0))
     built(window, qtbot)
     assert window.stage.look.exposure == first

@@ -11,6 +11,7 @@ from ropebell.app.palette import STRIP_HEIGHT, THEME
 PADDING = 6
 # A pixel or two that letters take more beside each other than on their own.
 SLACK = 4
+GAP = "     "
 
 
 class Shortened(QLabel):
@@ -23,6 +24,27 @@ class Shortened(QLabel):
     def paintEvent(self, _event: QPaintEvent | None) -> None:
         painter = QPainter(self)
         shown = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideLeft, self.width())
+        painter.setPen(self.palette().color(self.foregroundRole()))
+        painter.drawText(self.rect(), self.alignment().value, shown)
+
+
+class Hints(Shortened):
+    """Of several hints those that there is room for, the last first; none is ever cut."""
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._hints: tuple[str, ...] = ()
+
+    def show_hints(self, hints: tuple[str, ...]) -> None:
+        """Least wanted first."""
+        self._hints = hints
+        self.setText(GAP.join(hints))
+
+    def paintEvent(self, _event: QPaintEvent | None) -> None:
+        fitting = [GAP.join(self._hints[first:]) for first in range(len(self._hints))]
+        measured = self.fontMetrics().horizontalAdvance
+        shown = next((text for text in fitting if measured(text) + SLACK <= self.width()), "")
+        painter = QPainter(self)
         painter.setPen(self.palette().color(self.foregroundRole()))
         painter.drawText(self.rect(), self.alignment().value, shown)
 
@@ -93,7 +115,7 @@ class Strip(QFrame):
         self.value = self._label("number", "Light under the pointer")
         for widget in (self.build, self.state, self.view, self.exposure, self.filter, self.eye, self.hidden):
             row.addWidget(widget)
-        self.hint = Shortened(self)
+        self.hint = Hints(self)
         self.hint.setProperty("role", "second")
         self.hint.setAccessibleName("What hands and keys do here")
         row.addStretch(1)

@@ -109,7 +109,7 @@ class StripWords(QObject):
         plan = {"above": "plan", "front": "front", "side": "side"}[c.side]
         way = "walking" if stage.eye.walking else "perspective"
         self._strip.eye.setText(plan if c.plan else way)
-        self._strip.hint.setText(HINTS["plan" if c.plan else way])
+        self._strip.hint.show_hints(HINTS["plan" if c.plan else way])
         if not c.plan and self._picture.restored:
             eye = [round(v, 3) for v in c.eye]
             self._desk.document.keep_view({"eye": eye, "yaw": round(c.yaw, 4), "pitch": round(c.pitch, 4)})

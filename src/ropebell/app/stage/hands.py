@@ -23,9 +23,9 @@ HANDS = (
 )  # fmt: skip
 # Of each way to look, what helps most; the strip says it while nothing is under the pointer.
 HINTS = {
-    "perspective": "drag: orbit     W A S D: fly     F1: all keys",
-    "walking": "W A S D: walk     right drag: look round     F1: all keys",
-    "plan": "drag: shift     wheel: nearer     F1: all keys",
+    "perspective": ("W A S D: fly", "drag: orbit", "F1: all keys"),
+    "walking": ("right drag: look round", "W A S D: walk", "F1: all keys"),
+    "plan": ("wheel: nearer", "drag: shift", "F1: all keys"),
 }
 
 

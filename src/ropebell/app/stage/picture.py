@@ -18,6 +18,8 @@ from ropebell.light.rays import RaySpace
 # Exposure times lux of a surface that shall be shown as middle grey.
 MID_GREY = 0.7 * math.pi
 MOST_LAYERS = 64
+# Texels on each side of one that an exposure is chosen for.
+AROUND = 2
 # Columns and rows of rays.
 EXPOSED_FOR, LOOKED_THROUGH = (13, 9), (96, 64)
 EYE_HEIGHT, KNEE, HIGHEST_STEP, DEEPEST_STEP, BODY = 1.6, 0.5, 0.45, 3.0, 0.25
@@ -158,8 +160,13 @@ class StagePicture:
         # The middle of the triangle is near enough for an exposure.
         at = self.charted.uv[seen].mean(axis=1).astype(np.int64)
         side = self.total.shape[1] - 1
-        light = self.total[self.charted.page[seen], at[:, 1].clip(0, side), at[:, 0].clip(0, side)].mean(axis=1)
-        lit = light[light > 0]
+        # Of the texels round each: the mean of logarithms of what is still noisy would be far too low.
+        near = np.arange(-AROUND, AROUND + 1)
+        rows = (at[:, 1, None, None] + near[:, None]).clip(0, side)
+        columns = (at[:, 0, None, None] + near).clip(0, side)
+        light = self.total[self.charted.page[seen][:, None, None], rows, columns].mean(axis=3)
+        count = (light > 0).sum(axis=(1, 2))
+        lit = light.sum(axis=(1, 2))[count > 0] / count[count > 0]
         return MID_GREY / math.exp(float(np.mean(np.log(lit)))) if len(lit) else 1.0
 
 
