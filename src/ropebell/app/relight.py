@@ -276,7 +276,10 @@ class Relighter(QObject):
             self.relit.emit(relit)
             self._jobs.start("finish", lambda: asked.finished(light, tick), self.relit.emit)
 
-        self._jobs.start("finish", lambda: asked.finished(light, tick, charts), receive)
+        if charts.any():
+            self._jobs.start("finish", lambda: asked.finished(light, tick, charts), receive)
+        else:
+            self._jobs.start("finish", lambda: asked.finished(light, tick), self.relit.emit)
 
     def _back(self) -> None:
         self._no_sum()

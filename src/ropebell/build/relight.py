@@ -40,8 +40,6 @@ from ropebell.light.workers import cores
 # A sky picture is a source for each colour.
 SKY_CHANNELS = ("sky, red", "sky, green", "sky, blue")
 MOST_BYTES = 3 << 29
-# Of a texel, to tell how noisy it is while hands rest: enough for the filter, and soon done.
-RAYS_LOOKED_AT = 64
 Radiance = tuple[float, float, float]
 
 
@@ -235,7 +233,7 @@ class Relight:
             lamps = self._lamp_light(strengths)
             chart = self.layout.atlas.chart[self.layout.texels.owner]
             rows = None if charts is None else np.flatnonzero(charts[chart]).astype(np.int32)
-            total = without_noise(total, lamps, by, self.layout, self.workers, tick, RAYS_LOOKED_AT, rows)
+            total = without_noise(total, lamps, by, self.layout, self.workers, tick, rows)
         return RelitLight(self.finishing.of(total), self.finishing.of(light.direct))
 
     def _lamp_light(self, strengths: F64) -> F32:

@@ -27,8 +27,9 @@ from ropebell.light.surface import OpenSamples
 
 # A texel may move by so many of its standard errors: all but a thousandth of honest noise lies within.
 MOST_ERRORS = 3.0
-# Charts of fewer texels tell the filter nothing; they are drawn towards their own mean instead.
-FEW_TEXELS = 16
+# Charts of fewer texels tell the filter next to nothing; they are drawn towards their own mean instead. With their
+# margins they would be half of what is filtered, and come out no better.
+FEW_TEXELS = 25
 # A chart is drawn out by half its lesser side, within these; more was tried and changed nothing.
 LEAST_MARGIN, MOST_MARGIN = 2, 4
 SHEET = 1024

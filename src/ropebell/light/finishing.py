@@ -17,6 +17,9 @@ from ropebell.light.denoise import Layout, denoised
 from ropebell.light.noise import standard_error
 from ropebell.light.seams import Seams
 
+# Of a texel, to tell how noisy it is: enough for the filter, and soon done.
+RAYS_LOOKED_AT = 64
+
 
 class Gathering(NamedTuple):
     """What light was gathered with: a hit table, what each texel throws back (N, 3), radiance (3,) of an even sky."""
@@ -49,17 +52,18 @@ class Finishing:
 
 def without_noise(
     total: F32, lamps: F32, by: Gathering, layout: Layout, workers: int, tick: Callable[[float], None],
-    rays: int | None = None, rows: I32 | None = None,
+    rows: I32 | None = None,
 ) -> F32:  # fmt: skip
     """(N, 3) float32 lux with noise taken out of what rays gathered; light of lamps has none and is left as it is.
 
     Args:
         total: (N, 3) lux. lamps: (N, 3) what of it came straight from lamps.
-        rays: how many of a texel's rays are looked at to tell how noisy it is, None for all.
         rows: (m,) ascending, all texels of some charts; others are left as they are. None for all.
     """
     lamps = np.minimum(lamps, total)
-    error = standard_error(by.hits, total, by.thrown_back, by.sky, workers, lambda share: tick(0.3 * share), rays, rows)
+    error = standard_error(
+        by.hits, total, by.thrown_back, by.sky, workers, lambda share: tick(0.3 * share), RAYS_LOOKED_AT, rows
+    )
     clean = denoised(total - lamps, error, layout, lambda share: tick(0.3 + 0.7 * share), rows)
     if rows is None:
         return (clean + lamps).astype(np.float32)
