@@ -138,6 +138,35 @@ def test_seams_are_found_where_faces_go_on_smoothly_and_closed_by_little(tmp_pat
     assert (seams.closed(np.zeros_like(field)) == 0).all()
 
 
+@pytest.mark.parametrize("turn", [0.0, 0.7])
+@pytest.mark.parametrize("split", [-0.4, 0.31])
+def test_seams_close_where_a_long_edge_meets_short_ones(split: float, turn: float) -> None:
+    """No corner of the long edge is where the short ones meet; each point of it has one partner all the same."""
+    b = LevelBuilder()
+    b.material("m", (0.5, 0.5, 0.5))
+    place = at(3.0, 0.5, -2.0, turn)
+    b.add("g", "left", quad([(-1.37, 0, 1), (0, 0, 1), (0, 0, -1), (-1.37, 0, -1)]), "m", place)
+    b.add("g", "near", quad([(0, 0, 1), (1.91, 0, 1), (1.91, 0, split), (0, 0, split)]), "m", place)
+    b.add("g", "far", quad([(0, 0, split), (1.1, 0, split), (1.1, 0, -1.3), (0, 0, -1.3)]), "m", place)
+    # On the same line, but on the same side of it, or a step up: no seam.
+    b.add("g", "over", quad([(-1, 0.3, 1), (0, 0.3, 1), (0, 0.3, -1), (-1, 0.3, -1)]), "m", place)
+    b.add("g", "wall", quad([(0, 0, 1), (0, 0, -1), (0, 1, -1), (0, 1, 1)]), "m", place)
+    scene, atlas, texels = laid_out(b, 6.0)
+    seams = find_seams(scene, atlas, texels, lambda _: None)
+    owner, names = scene.node[texels.owner], scene.node_names
+    level = np.zeros(len(names))
+    level[[names.index(f"g/{n}") for n in ("left", "near", "far", "over", "wall")]] = 1.0, 1.2, 1.3, 5.0, 9.0
+    field = level[owner][:, None].astype(np.float32).repeat(3, axis=1)
+    steps = np.abs(seams.steps(field))[:, 0]
+    # The long edge against each short one, and the short ones against each other; nothing else.
+    assert {round(float(s), 3) for s in np.unique(steps.round(3))} == {0.1, 0.2, 0.3}
+    along = [(steps.round(3) == s).sum() for s in (0.2, 0.3)]
+    assert along[0] / along[1] == pytest.approx((1 - split) / (split + 1), rel=0.25)
+    closed = seams.closed(field)
+    assert np.abs(seams.steps(closed)).mean() < 0.2 * steps.mean()
+    np.testing.assert_array_equal(closed[owner == names.index("g/over")], 5.0)
+
+
 def test_seams_of_round_things_close_in_a_build(tmp_path: Path) -> None:
     b = LevelBuilder()
     b.material("m", (0.6, 0.6, 0.6))

@@ -73,7 +73,7 @@ def _look_round(s: Subject, light: PlacedLight) -> tuple[int, int, int, float, l
 
 @BEFORE.detector(
     {
-        "undecided-light": "Light undecided",
+        "undecided-light": "Light decided later",
         "work-light": "Work light",
         "subtracting-light": "Light subtracts",
         "area-light-live": "Live light with an area",
@@ -87,7 +87,7 @@ def modes(s: Subject) -> Iterator[Finding]:
     for light in lights:
         place = as_place(light.position)
         if light.mode == "undecided":
-            reason = "It is still to be decided whether it is baked; drafts bake it."
+            reason = "Whether it is baked is decided later; drafts bake it."
             yield Finding("undecided-light", "warning", light.name, reason, "Decide on its mode", place)
         if light.work and light.intensity > 0:
             reason = "It is a work light and on: its light would go into the build."

@@ -9,13 +9,14 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ropebell.charts.atlas import Atlas
 from ropebell.charts.texels import Texels
+from ropebell.kernel import kernel
 from ropebell.level.model import F32, F64, I32, I64
 from ropebell.level.scene import Scene
 
@@ -82,24 +83,22 @@ NO_SEAMS = Seams(np.zeros(0, np.int64), np.zeros(0, np.int64), np.zeros(0), 0)
 def find_seams(scene: Scene, atlas: Atlas, texels: Texels, tick: Callable[[float], None]) -> Seams:
     """Edges shared by faces of two charts, or of one chart at two places, that are smooth across.
 
-    Edges are shared when both ends lie in the same places, of one object or of two.
+    Edges are shared, of one object or of two, where they lie in one place: as a whole, or in part, as where a long
+    edge meets several short ones.
     """
-    first, second = _shared_edges(scene, atlas)
+    whole, parts = _shared_edges(scene, atlas)
+    pairs = _joined(whole, _partly_shared(scene, atlas, parts))
     tick(0.4)
     uv = np.asarray(atlas.uv, dtype=np.float64)
-    a0, a1 = _ends(uv, first)
-    b0, b1 = _ends(uv, second)
-    # The partner runs along the edge the other way.
-    flip = _runs_alike(scene, first, second)
-    b0, b1 = np.where(flip[:, None], b0, b1), np.where(flip[:, None], b1, b0)
+    (a0, a1), (b0, b1) = (_ends(uv, edge, along) for edge, along in ((pairs.a, pairs.on_a), (pairs.b, pairs.on_b)))
     length = np.maximum(np.linalg.norm(a1 - a0, axis=1), np.linalg.norm(b1 - b0, axis=1))
     count = np.maximum(np.ceil(length * POINTS_PER_TEXEL), 2).astype(np.int64)
-    edge = np.repeat(np.arange(len(first)), count)
+    edge = np.repeat(np.arange(len(pairs.a)), count)
     starts = np.repeat(np.cumsum(count) - count, count)
     along = ((np.arange(len(edge)) - starts + 0.5) / count[edge])[:, None]
     page = atlas.page
     sides = []
-    for ends, triangle, sign in (((a0, a1), first[:, 0], 1.0), ((b0, b1), second[:, 0], -1.0)):
+    for ends, triangle, sign in (((a0, a1), pairs.a[:, 0], 1.0), ((b0, b1), pairs.b[:, 0], -1.0)):
         at = ends[0][edge] + along * (ends[1][edge] - ends[0][edge])
         rect = atlas.rects[atlas.chart[triangle]][edge]
         sides.append(_bilinear(at, page[triangle][edge], rect, texels, sign))
@@ -111,8 +110,26 @@ def find_seams(scene: Scene, atlas: Atlas, texels: Texels, tick: Callable[[float
     return Seams(rows, columns, weights, len(edge))
 
 
-def _shared_edges(scene: Scene, atlas: Atlas) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-    """(m, 2) face and corner of each of two edges that lie in one place and in two places of the pages."""
+class Pairs(NamedTuple):
+    """Edges that lie in one place of the level and in two places of the pages.
+
+    Attributes:
+        a, b: (m, 2) face and corner that each begins at.
+        on_a, on_b: (m, 2) where the common part begins and ends on each, as shares of its length.
+    """
+
+    a: I64
+    b: I64
+    on_a: F64
+    on_b: F64
+
+
+def _joined(first: Pairs, second: Pairs) -> Pairs:
+    return Pairs(*(np.concatenate(both) for both in zip(first, second)))
+
+
+def _shared_edges(scene: Scene, atlas: Atlas) -> tuple[Pairs, I64]:
+    """Edges with both ends in the same places; and (k,) those whose surface does not go on smoothly at one that has."""
     low, high = scene.bounds()
     step = max(float((high - low).max()), 1e-9) * SAME
     cells = np.round((scene.corners - low) / step).astype(np.int64)
@@ -121,14 +138,107 @@ def _shared_edges(scene: Scene, atlas: Atlas) -> tuple[NDArray[np.int64], NDArra
     begin, end = vertex.ravel(), np.roll(vertex, -1, axis=1).ravel()
     key = np.minimum(begin, end) * (int(vertex.max(initial=0)) + 1) + np.maximum(begin, end)
     order = np.argsort(key, kind="stable")
-    same = np.flatnonzero(key[order[1:]] == key[order[:-1]])
+    alike = key[order[1:]] == key[order[:-1]]
+    same = np.flatnonzero(alike)
     a, b = order[same], order[same + 1]
+    alone = np.ones(len(key), np.bool_)
+    smooth = _smooth(scene, a, b)
+    alone[a[smooth]] = alone[b[smooth]] = False
+    kept = _across(scene, atlas, a, b)
+    a, b = a[kept], b[kept]
+    # The partner may run along the edge the other way.
+    turned = (begin[a] != begin[b])[:, None]
+    whole = np.broadcast_to([0.0, 1.0], (len(a), 2))
+    pairs = Pairs(_corners(a), _corners(b), whole, np.where(turned, whole[:, ::-1], whole))
+    return pairs, np.flatnonzero(alone & (begin != end))
+
+
+def _corners(edges: I64) -> I64:
+    """(m, 2) face and corner of edges given as 3 · face + corner."""
+    return np.stack([edges // 3, edges % 3], axis=1)
+
+
+def _across(scene: Scene, atlas: Atlas, a: I64, b: I64) -> NDArray[np.bool_]:
+    """Whether pairs of edges, as 3 · face + corner, part two lit charts, or two places of one, of a smooth surface."""
     fa, fb = a // 3, b // 3
-    smooth = np.einsum("ij,ij->i", scene.face_normals[fa], scene.face_normals[fb]) > SMOOTH
     apart = (atlas.chart[fa] != atlas.chart[fb]) | ~_touching(atlas, a, b)
     lit = atlas.lightmap >= 0
-    keep = smooth & apart & (fa != fb) & lit[fa] & lit[fb]
-    return np.stack([fa, a % 3], axis=1)[keep], np.stack([fb, b % 3], axis=1)[keep]
+    kept: NDArray[np.bool_] = _smooth(scene, a, b) & apart & (fa != fb) & lit[fa] & lit[fb]
+    return kept
+
+
+def _smooth(scene: Scene, a: I64, b: I64) -> NDArray[np.bool_]:
+    """Whether the faces of pairs of edges go on into each other without a crease."""
+    normals = scene.face_normals
+    found: NDArray[np.bool_] = np.einsum("ij,ij->i", normals[a // 3], normals[b // 3]) > SMOOTH
+    return found
+
+
+def _partly_shared(scene: Scene, atlas: Atlas, edges: I64) -> Pairs:
+    """Pairs of edges on one line that lie beside each other for a part of their length, their faces on either side.
+
+    Args:
+        edges: (k,) candidates, as 3 · face + corner.
+    """
+    corners = scene.corners.reshape(-1, 3)
+    following = edges - edges % 3 + (edges % 3 + 1) % 3
+    begin, along = corners[edges], corners[following] - corners[edges]
+    length = np.linalg.norm(along, axis=1)
+    way = along / np.maximum(length, 1e-30)[:, None]
+    # A line runs one way only: the first part of its direction that is not nothing is above it.
+    first = np.argmax(np.abs(way) > 1e-6, axis=1)
+    way *= np.sign(way[np.arange(len(way)), first])[:, None]
+    low, high = scene.bounds()
+    extent = max(float((high - low).max()), 1e-9)
+    # Direction and moment name a line (J. Plücker); rounded, as corners are. What falls on both sides of a rounding
+    # keeps its seam, no worse.
+    moment = np.cross((begin - low) / extent, way)
+    named = np.round(np.concatenate([way, moment], axis=1) / (10 * SAME)).astype(np.int64)
+    _, line = np.unique(named, axis=0, return_inverse=True)
+    ends = np.stack([np.einsum("ij,ij->i", corners[c] - low, way) for c in (edges, following)], axis=1)
+    start, stop = ends.min(axis=1), ends.max(axis=1)
+    order = np.lexsort((start, line.ravel()))
+    i, j = _overlaps(line.ravel()[order], start[order], stop[order], extent * SAME)
+    i, j = order[i], order[j]
+    kept = _across(scene, atlas, edges[i], edges[j]) & _either_side(scene, edges[i], edges[j], way[i])
+    i, j = i[kept], j[kept]
+    part = np.stack([np.maximum(start[i], start[j]), np.minimum(stop[i], stop[j])], axis=1)
+    on_a, on_b = ((part - ends[e, :1]) / (ends[e, 1:] - ends[e, :1]) for e in (i, j))
+    return Pairs(_corners(edges[i]), _corners(edges[j]), on_a, on_b)
+
+
+def _either_side(scene: Scene, a: I64, b: I64, way: F64) -> NDArray[np.bool_]:
+    """Whether the faces of pairs of edges on one line lie on either side of it."""
+    sides = []
+    for edge in (a, b):
+        face = scene.corners[edge // 3]
+        away = face[np.arange(len(edge)), (edge % 3 + 2) % 3] - face[np.arange(len(edge)), edge % 3]
+        sides.append(away - np.einsum("ij,ij->i", away, way)[:, None] * way)
+    found: NDArray[np.bool_] = np.einsum("ij,ij->i", *sides) < 0.0
+    return found
+
+
+def _overlaps(line: I64, start: F64, stop: F64, least: float) -> tuple[I64, I64]:
+    """Pairs of spans of one line that overlap by more than `least`; spans in order of line and start."""
+    count = _count_overlaps(line, start, stop, least, np.zeros((0, 2), np.int64))
+    found = np.empty((count, 2), np.int64)
+    _count_overlaps(line, start, stop, least, found)
+    return found[:, 0], found[:, 1]
+
+
+@kernel
+def _count_overlaps(line: I64, start: F64, stop: F64, least: float, found: I64) -> int:
+    """Count pairs, and write them down where there is room."""
+    count = 0
+    for i in range(len(line)):
+        j = i + 1
+        while j < len(line) and line[j] == line[i] and start[j] < stop[i] - least:
+            if min(stop[i], stop[j]) - start[j] > least:
+                if count < len(found):
+                    found[count, 0], found[count, 1] = i, j
+                count += 1
+            j += 1
+    return count
 
 
 def _touching(atlas: Atlas, a: I64, b: I64) -> NDArray[np.bool_]:
@@ -144,16 +254,10 @@ def _touching(atlas: Atlas, a: I64, b: I64) -> NDArray[np.bool_]:
     return found
 
 
-def _ends(uv: F64, edge: NDArray[np.int64]) -> tuple[F64, F64]:
-    return uv[edge[:, 0], edge[:, 1]], uv[edge[:, 0], (edge[:, 1] + 1) % 3]
-
-
-def _runs_alike(scene: Scene, first: NDArray[np.int64], second: NDArray[np.int64]) -> NDArray[np.bool_]:
-    a = scene.corners[first[:, 0], first[:, 1]]
-    b = scene.corners[second[:, 0], second[:, 1]]
-    c = scene.corners[second[:, 0], (second[:, 1] + 1) % 3]
-    found: NDArray[np.bool_] = np.linalg.norm(a - b, axis=1) < np.linalg.norm(a - c, axis=1)
-    return found
+def _ends(uv: F64, edge: I64, along: F64) -> tuple[F64, F64]:
+    """Where parts of edges begin and end on the pages."""
+    begin, end = uv[edge[:, 0], edge[:, 1]], uv[edge[:, 0], (edge[:, 1] + 1) % 3]
+    return begin + along[:, :1] * (end - begin), begin + along[:, 1:] * (end - begin)
 
 
 def _bilinear(

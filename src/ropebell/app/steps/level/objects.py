@@ -102,8 +102,8 @@ COLUMNS = {
         ),
         Column("size", "Size", lambda r: f"{r.size:.2f} m" if r.size else "", lambda r: r.size, 62, True),
         Column("materials", "Material", lambda r: r.materials, lambda r: r.materials, 90),
-        Column("casts", "Blocks", lambda r: r.casts, lambda r: r.casts, 54),
-        Column("receives", "Receives", lambda r: r.receives, lambda r: r.receives, 62),
+        Column("casts", "Blocks light", lambda r: r.casts, lambda r: r.casts, 84),
+        Column("receives", "Takes shadow", lambda r: r.receives, lambda r: r.receives, 90),
         Column("page", "Page", lambda r: r.page, lambda r: r.page, 44, True),
     )
 }  # fmt: skip
