@@ -8,7 +8,8 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from helpers import bake, floor, laid_out, level_file, meter, recipe, room
+from helpers import UP, bake, floor, laid_out, level_file, meter, recipe, room
+from ropebell.build.meter import Meter
 from ropebell.build.result import open_result
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import ball, box, quad
@@ -165,6 +166,28 @@ def test_seams_close_where_a_long_edge_meets_short_ones(split: float, turn: floa
     closed = seams.closed(field)
     assert np.abs(seams.steps(closed)).mean() < 0.2 * steps.mean()
     np.testing.assert_array_equal(closed[owner == names.index("g/over")], 5.0)
+
+
+@pytest.mark.parametrize("thick", [0.02, 0.15, 0.6])
+def test_light_does_not_creep_under_a_wall_that_stands_on_a_joint(tmp_path: Path, thick: float) -> None:
+    """Two floors in one plane, a lamp over one of them, a wall on the line where they meet for half of its length."""
+    b = LevelBuilder()
+    b.material("m", (0.5, 0.5, 0.5))
+    b.add("g", "left", quad([(-2, 0, 2), (0, 0, 2), (0, 0, -2), (-2, 0, -2)]), "m")
+    b.add("g", "right", quad([(0, 0, 2), (2, 0, 2), (2, 0, -2), (0, 0, -2)]), "m")
+    b.add("g", "wall", box((-thick / 2, 0, 0), (thick / 2, 3, 2)), "m")
+    b.light("lamp", Light("lamp", "point", (1, 1, 1), 100.0), at(-1, 1.5, 1))
+    path = level_file(tmp_path, b)
+    lux = {}
+    for stitched in (False, True):
+        made = recipe("working", density__texels_per_metre=6.0, light__gather_rays=16, finish__stitch_seams=stitched)
+        manifest = bake(path, made, tmp_path / f"{stitched}")
+        reader = Meter(open_result(tmp_path / f"{stitched}"))
+        spots = np.array([(thick / 2 + 0.1, 0.0, z) for z in (0.4, 1.0, 1.6)])
+        lux[stitched] = [r.irradiance[0] for r in reader.read_many(spots, np.array(UP))]
+    np.testing.assert_allclose(lux[True], lux[False], rtol=1e-3, atol=1e-3)
+    # Where nothing stands on it, the joint is a seam all the same.
+    assert manifest["finish"]["seams"]["points"] >= 12
 
 
 def test_seams_of_round_things_close_in_a_build(tmp_path: Path) -> None:

@@ -17,7 +17,7 @@ from ropebell.level.model import F32, PerTexel
 from ropebell.light.denoise import Layout
 from ropebell.light.finishing import Finishing, Gathering, without_noise
 from ropebell.light.occlusion import occlusion, texel_places
-from ropebell.light.seams import NO_SEAMS, find_seams
+from ropebell.light.seams import NO_SEAMS, Standing, find_seams
 from ropebell.light.transport import Hits
 
 
@@ -28,10 +28,11 @@ def finishing(built: Built, hits: Hits, recipe: Recipe, workers: int, tick: Tick
         if recipe.occlusion.enabled:
             shade = _shade(built, hits, recipe, workers, part_of(tick, 0.0, 0.5))
         if recipe.finish.stitch_seams:
-            seams = find_seams(built.scene, built.atlas, built.texels, part_of(tick, 0.5, 1.0))
-    # Counted anew, as a point of which no texel speaks is in no entry.
-    _, point = np.unique(seams.rows, return_inverse=True)
-    return {"shade": shade, "point": point.astype(np.int64), "column": seams.columns, "weight": seams.weights}
+            s = built.samples
+            places = texel_places(built.scene, s.triangle, s.weights, s.count)
+            standing = Standing(places, s.count > 0, built.space)
+            seams = find_seams(built.scene, built.atlas, built.texels, part_of(tick, 0.5, 1.0), standing)
+    return {"shade": shade, "point": seams.rows, "column": seams.columns, "weight": seams.weights}
 
 
 def finish(built: Built, hits: Hits, request: Request, by: Finishing, tick: Tick) -> tuple[Built, dict[str, Any]]:

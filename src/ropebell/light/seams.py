@@ -17,8 +17,9 @@ from numpy.typing import NDArray
 from ropebell.charts.atlas import Atlas
 from ropebell.charts.texels import Texels
 from ropebell.kernel import kernel
-from ropebell.level.model import F32, F64, I32, I64
+from ropebell.level.model import F32, F64, I32, I64, Mask
 from ropebell.level.scene import Scene
+from ropebell.light.rays import RaySpace
 
 # Faces that meet at more than this have a crease there, where light may well jump.
 SMOOTH = float(np.cos(np.radians(25)))
@@ -27,6 +28,8 @@ SAME = 1e-5
 HOLD = 0.08
 POINTS_PER_TEXEL = 1.5
 MOST_STEPS = 200
+# How far above the surface one looks from texel to texel, over their distance: clear of what is gently round.
+ABOVE = 0.25
 
 
 @dataclass(frozen=True, eq=False)
@@ -80,11 +83,26 @@ class Seams:
 NO_SEAMS = Seams(np.zeros(0, np.int64), np.zeros(0, np.int64), np.zeros(0), 0)
 
 
-def find_seams(scene: Scene, atlas: Atlas, texels: Texels, tick: Callable[[float], None]) -> Seams:
+class Standing(NamedTuple):
+    """What stands on a level's surfaces: (N, 3) middle of each texel's open samples, metres, (N,) whether it has any,
+    and the rays that tell what lies between two."""
+
+    places: F64
+    open: Mask
+    space: RaySpace
+
+
+def find_seams(
+    scene: Scene, atlas: Atlas, texels: Texels, tick: Callable[[float], None], standing: Standing | None = None
+) -> Seams:  # fmt: skip
     """Edges shared by faces of two charts, or of one chart at two places, that are smooth across.
 
     Edges are shared, of one object or of two, where they lie in one place: as a whole, or in part, as where a long
     edge meets several short ones.
+
+    Args:
+        standing: where anything stands on a joint, such as a wall on a floor, light may well be another on either side:
+            no seam there. None: nothing does.
     """
     whole, parts = _shared_edges(scene, atlas)
     pairs = _joined(whole, _partly_shared(scene, atlas, parts))
@@ -103,11 +121,39 @@ def find_seams(scene: Scene, atlas: Atlas, texels: Texels, tick: Callable[[float
         rect = atlas.rects[atlas.chart[triangle]][edge]
         sides.append(_bilinear(at, page[triangle][edge], rect, texels, sign))
     tick(0.8)
-    rows = np.concatenate([s[0] for s in sides])
-    columns = np.concatenate([s[1] for s in sides])
-    weights = np.concatenate([s[2] for s in sides])
+    rows, columns, weights = (np.concatenate(column) for column in zip(*sides))
+    if standing is not None:
+        a, b = (_heaviest(side, len(edge)) for side in sides)
+        kept = _free_between(standing, scene.face_normals[texels.owner], a, b)[rows]
+        rows, columns, weights = rows[kept], columns[kept], weights[kept]
+    # Counted anew, as a point of which no texel speaks is in no entry.
+    points, rows = np.unique(rows, return_inverse=True)
     tick(1.0)
-    return Seams(rows, columns, weights, len(edge))
+    return Seams(rows.astype(np.int64), columns, weights, len(points))
+
+
+def _heaviest(side: tuple[I64, I64, F64], count: int) -> I64:
+    """(M,) texel that says most at each point of a side, −1 where none does."""
+    rows, columns, weights = side
+    found = np.full(count, -1, np.int64)
+    order = np.argsort(np.abs(weights), kind="stable")
+    found[rows[order]] = columns[order]
+    return found
+
+
+def _free_between(standing: Standing, normals: F32, a: I64, b: I64) -> NDArray[np.bool_]:
+    """(M,) whether nothing stands between the texels on either side of each point.
+
+    A wall thinner than two texels is met by the way from one to the other, a little above the surface; a thicker one
+    buries a texel.
+    """
+    free: NDArray[np.bool_] = (a >= 0) & (b >= 0) & standing.open[a] & standing.open[b]
+    a, b = a[free], b[free]
+    apart = np.linalg.norm(standing.places[b] - standing.places[a], axis=1)[:, None]
+    begin, end = (standing.places[t] - standing.space.centre + ABOVE * apart * normals[t] for t in (a, b))
+    origins, ways = begin.astype(np.float32), (end - begin).astype(np.float32)
+    free[free] = ~standing.space.blocked(origins, ways, np.ones(len(a), np.float32))
+    return free
 
 
 class Pairs(NamedTuple):

@@ -83,4 +83,4 @@ def _predict(size: Size, speed: Speed) -> float:
     return size.texels / 3e6 + size.gather / speed.all("solve") + waves / speed.all("transport") + 0.05
 
 
-FINISH = Stage("finish", "Finish", _run, _predict, version=1, forms={"": FORM})
+FINISH = Stage("finish", "Finish", _run, _predict, version=2, forms={"": FORM})
