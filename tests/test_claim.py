@@ -141,7 +141,9 @@ def test_a_build_ends_with_whoever_wanted_it(tmp_path: Path, how: signal.Signals
     command = own_command(
         "ropebell.cli.main", "bake", str(level), "--out", str(out), *SKETCH, "--set", "light.gather_rays=4096"
     )
+    before = signal.signal(signal.SIGHUP, signal.SIG_DFL)  # tests under `nohup` would ask it to outlive a hang-up
     master = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    signal.signal(signal.SIGHUP, before)
     while not is_alive(out):
         assert master.poll() is None
         time.sleep(0.01)

@@ -349,6 +349,8 @@ def main() -> int:
     parser.add_argument("--out", type=Path)
     options = parser.parse_args()
     few = options.short
+    # Under `nohup` builds would be told to outlive a hang-up, and do.
+    signal.signal(signal.SIGHUP, signal.SIG_DFL)
     began, rows = time.monotonic(), []
     with tempfile.TemporaryDirectory(prefix="ropebell-reliability-") as scratch:
         ways: list[Callable[[Path], Row]] = [
