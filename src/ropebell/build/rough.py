@@ -7,12 +7,14 @@ from collections.abc import Callable
 
 import numpy as np
 
-from ropebell.build.fields import Glow, Sources, kept_back, ray_light, reflecting, shadow_ray_light
+from ropebell.build.fields import Glow, Sources, kept_back, lamp_light, ray_light, reflecting, shadow_ray_light
 from ropebell.build.pictures import Pictures
 from ropebell.build.request import Request
 from ropebell.charts.texels import Texels
 from ropebell.level.model import HitTable, PerTexel3
 from ropebell.level.scene import Scene
+from ropebell.light.denoise import Layout
+from ropebell.light.finishing import Gathering, without_noise
 from ropebell.light.solve import solve
 from ropebell.light.transport import Hits
 
@@ -26,11 +28,12 @@ class RoughPictures:
 
     Args:
         albedo: (N, 3). check_stop: raises `Stopped` when asked to.
+        layout: where texels lie, for recipes that take noise out: rough light is shown without it, too.
     """
 
     def __init__(
         self, pictures: Pictures, request: Request, scene: Scene, texels: Texels, sources: Sources, albedo: PerTexel3,
-        check_stop: Callable[[], None],
+        check_stop: Callable[[], None], layout: Layout,
     ) -> None:  # fmt: skip
         self._pictures, self._request, self._scene, self._texels = pictures, request, scene, texels
         self._sources, self._check_stop = sources, check_stop
@@ -38,6 +41,8 @@ class RoughPictures:
         self._direct = shadow_ray_light(scene, sources, len(texels))
         self._thrown_back = reflecting(scene, texels, albedo, request.recipe)
         self._held = kept_back(scene, sources, len(texels))
+        self._lamps = lamp_light(scene, sources, len(texels))
+        self._layout = layout if request.recipe.finish.denoise else None
         self._not_before = 0.0
 
     def show_direct(self) -> None:
@@ -56,5 +61,11 @@ class RoughPictures:
         rough = solve(
             hits, first, self._thrown_back, BOUNCES, workers, lambda _: self._check_stop(), self._held, end
         )  # fmt: skip
-        self._pictures.show(rough.total, f"{end} of {rays} rays, {BOUNCES} bounces")
+        total, words = rough.total, f"{end} of {rays} rays, {BOUNCES} bounces"
+        if self._layout is not None:
+            even = np.array(self._request.sky if self._request.sky_picture is None else (0.0, 0.0, 0.0), np.float32)
+            by = Gathering(hits, self._thrown_back, even, end)
+            total = without_noise(total, self._lamps, by, self._layout, workers, lambda _: self._check_stop())
+            words += ", smoothed"
+        self._pictures.show(total, words)
         self._not_before = time.monotonic() + PATIENCE * (time.monotonic() - began)

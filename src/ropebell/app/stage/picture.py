@@ -20,6 +20,8 @@ MID_GREY = 0.7 * math.pi
 MOST_LAYERS = 64
 # Texels on each side of one that an exposure is chosen for.
 AROUND = 2
+# Of what is looked at, the darkest and the brightest share that an exposure is not chosen by.
+TRIMMED = 0.2
 # Columns and rows of rays.
 EXPOSED_FOR, LOOKED_THROUGH = (13, 9), (96, 64)
 EYE_HEIGHT, KNEE, HIGHEST_STEP, DEEPEST_STEP, BODY = 1.6, 0.5, 0.45, 3.0, 0.25
@@ -166,7 +168,9 @@ class StagePicture:
         columns = (at[:, 0, None, None] + near).clip(0, side)
         light = self.total[self.charted.page[seen][:, None, None], rows, columns].mean(axis=3)
         count = (light > 0).sum(axis=(1, 2))
-        lit = light.sum(axis=(1, 2))[count > 0] / count[count > 0]
+        lit = np.sort(light.sum(axis=(1, 2))[count > 0] / count[count > 0])
+        # Corners that no light has reached yet have no say, nor has what is dazzling.
+        lit = lit[int(TRIMMED * len(lit)) : len(lit) - int(TRIMMED * len(lit))]
         return MID_GREY / math.exp(float(np.mean(np.log(lit)))) if len(lit) else 1.0
 
 

@@ -23,6 +23,7 @@ from ropebell.build.until import NoiseTarget
 from ropebell.charts.texels import Texels
 from ropebell.digest import digest_of
 from ropebell.level.model import F32, I32
+from ropebell.light.denoise import Layout
 from ropebell.light.transport import Gather, Hits
 from ropebell.light.view import seen_texels
 
@@ -51,7 +52,8 @@ def _run(work: Work) -> Gathered:
         target = NoiseTarget(work.request, scene, texels, atlas, sources, albedo, work.check_stop)
         # Unlike a table with a count of rays, what comes of it depends on the light.
         digest = target.digest(digest, work.names.kind(DIRECT.name, "emitter"))
-    rough = RoughPictures(work.pictures, work.request, scene, texels, sources, albedo, work.check_stop)
+    layout = Layout.of(texels, work[CHARTS].atlas, work[FOOTING].samples)
+    rough = RoughPictures(work.pictures, work.request, scene, texels, sources, albedo, work.check_stop, layout)
     if not work.store.has(digest):
         rough.show_direct()
     taken = Shot(0, 0)
