@@ -36,7 +36,9 @@ def shaded(folder: Path) -> Path:
     return level_file(folder, b)
 
 
-def watched(folder: Path, monkeypatch: pytest.MonkeyPatch, name: str = "out") -> list[tuple[str, F32]]:
+def watched(
+    folder: Path, monkeypatch: pytest.MonkeyPatch, name: str = "out", **settings: Any
+) -> list[tuple[str, F32]]:  # fmt: skip
     """The pictures of a build, as they come."""
     seen: list[tuple[str, F32]] = []
     monkeypatch.setattr(Pictures, "due", lambda self: self.wanted)
@@ -44,7 +46,7 @@ def watched(folder: Path, monkeypatch: pytest.MonkeyPatch, name: str = "out") ->
     out = folder / name
     out.mkdir()
     journal = Journal(out)
-    made = recipe("working", density__texels_per_metre=8.0, light__gather_rays=32)
+    made = recipe("working", **{"density__texels_per_metre": 8.0, "light__gather_rays": 32, **settings})
     build(Request(shaded(folder), out, folder / "cache", made, pictures=True), journal)
     journal.close()
     return seen
@@ -63,6 +65,21 @@ def test_all_lamps_are_seen_at_a_glance_before_anything_else(tmp_path: Path, mon
     # One sample a texel instead of all: right in the mean, rough along shadows.
     assert glance.sum() == pytest.approx(direct.sum(), rel=0.05)
     assert np.median(np.abs(glance - direct).sum(axis=1)) < 0.1 * direct.sum(axis=1).mean()
+
+
+def test_rough_light_is_shown_without_its_noise_if_the_recipe_takes_it_out(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    few, many = ({"light__bounces": 2, "light__gather_rays": rays} for rays in (128, 1024))
+    runs = (
+        watched(tmp_path, monkeypatch, "plain", **few),
+        watched(tmp_path, monkeypatch, "smooth", finish__denoise=True, light__seed=2, **few),
+    )
+    (said, noisy), (told, calm) = (next(x for x in run if " rays, " in x[0]) for run in runs)
+    assert said == "16 of 128 rays, 2 bounces" and told == f"{said}, smoothed"
+    light = [field for what, field in watched(tmp_path, monkeypatch, "many", **many) if " rays, " in what][-1]
+    assert np.abs(calm - light).mean() < 0.6 * np.abs(noisy - light).mean()
+    assert calm.mean() == pytest.approx(light.mean(), rel=0.02)
 
 
 def test_no_picture_takes_a_lamp_away_that_was_seen_before(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
