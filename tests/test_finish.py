@@ -61,6 +61,16 @@ def test_the_standard_error_of_known_rays() -> None:
     np.testing.assert_allclose(found[1], 0, atol=1e-6)
     np.testing.assert_allclose(found[2], math.pi / 2 / math.sqrt(3), rtol=1e-6)
     np.testing.assert_allclose(found[3], 0)
+    # Told from some of the rays, it is that of all that a texel has, which may be fewer than another has.
+    many = np.array([[0, 1, 0, 1, 0, 1, 0, 1], [0, 1, 0, 1, 0, 1, -3, -3]], np.int32)
+    part = standard_error(
+        many, total, np.full((4, 3), 0.5, np.float32), np.ones(3, np.float32), 1, lambda _: None, looked=4
+    )
+    np.testing.assert_allclose(part[:, 0], [math.sqrt(0.25 * 4 / 3 / n) for n in (8, 6)], rtol=1e-6)
+    early = standard_error(
+        many, total, np.full((4, 3), 0.5, np.float32), np.ones(3, np.float32), 1, lambda _: None, rays=4
+    )
+    np.testing.assert_allclose(early[:, 0], 0.5 / math.sqrt(3), rtol=1e-6)
 
 
 def test_occlusion_is_that_of_the_true_distances(tmp_path: Path) -> None:

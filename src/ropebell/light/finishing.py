@@ -6,7 +6,6 @@ is relit from stored rays is finished as a build would finish it.
 
 from __future__ import annotations
 
-import math
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import NamedTuple
@@ -27,7 +26,7 @@ class Gathering(NamedTuple):
 
     Attributes:
         hits: (N, R) hit table. thrown_back: (N, 3) what each texel throws back. sky: (3,) radiance of an even sky.
-        rays: columns of the table that are shot, None for all.
+        rays: columns of the table that the light is of, None for all.
     """
 
     hits: HitTable
@@ -68,13 +67,9 @@ def without_noise(
         rows: (m,) ascending, all texels of some charts; others are left as they are. None for all.
     """
     lamps = np.minimum(lamps, total)
-    whole = by.hits.shape[1]
-    looked = min(by.rays or whole, RAYS_LOOKED_AT)
     error = standard_error(
-        by.hits, total, by.thrown_back, by.sky, workers, lambda share: tick(0.3 * share), looked, rows
+        by.hits, total, by.thrown_back, by.sky, workers, lambda share: tick(0.3 * share), by.rays, RAYS_LOOKED_AT, rows
     )
-    if by.rays is not None:
-        error *= np.float32(math.sqrt(whole / by.rays))  # that of the whole table was told
     clean = denoised(total - lamps, error, layout, lambda share: tick(0.3 + 0.7 * share), rows)
     if rows is None:
         return (clean + lamps).astype(np.float32)

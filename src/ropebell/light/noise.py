@@ -17,7 +17,7 @@ CHUNK = 8192
 
 def standard_error(
     hits: I32, total: F32, reflecting: F32, sky: F32, workers: int, tick: Callable[[float], None],
-    rays: int | None = None, rows: I32 | None = None,
+    rays: int | None = None, looked: int | None = None, rows: I32 | None = None,
 ) -> F32:  # fmt: skip
     """(N, 3) float32 lux, or (m, 3) of `rows` alone: standard error of the mean over a texel's rays of what they met,
     as if they were independent.
@@ -28,18 +28,19 @@ def standard_error(
         hits: (N, R) table of the transport stage.
         total: (N, 3) lux of all bounces. reflecting: (N, 3) from `reflectance`.
         sky: (3,) radiance in cd/m².
-        rays: how many of each texel are looked at, None for all; the error that is told is that of all.
+        rays: columns that the light is of, None for all. looked: how many of them are looked at, None for all; the
+            error that is told is that of all that a texel has.
         rows: (m,) texels that are asked about, None for all.
     """
     rows = np.arange(len(hits), dtype=np.int32) if rows is None else rows
-    looked = min(rays or hits.shape[1], hits.shape[1])
-    fewer = math.sqrt(looked / max(hits.shape[1], 1))
+    rays = hits.shape[1] if rays is None else rays
+    looked = rays if looked is None else min(looked, rays)
     leaving = np.ascontiguousarray(total * reflecting, np.float32)
     out = np.zeros((len(rows), 3), np.float32)
     bright = (np.pi * sky).astype(np.float32)
 
     def work(first: int, end: int) -> None:
-        _spread(hits, rows, looked, fewer, leaving, bright, first, end, out)
+        _spread(hits, rows, rays, looked, leaving, bright, first, end, out)
 
     run_chunks(len(rows), CHUNK, work, workers, tick)
     return out
@@ -47,7 +48,7 @@ def standard_error(
 
 @kernel
 def _spread(
-    hits: I32, rows: I32, looked: int, fewer: float, leaving: F32, sky: F32, first: int, end: int, out: F32
+    hits: I32, rows: I32, rays: int, looked: int, leaving: F32, sky: F32, first: int, end: int, out: F32
 ) -> None:  # fmt: skip
     mean, square = np.empty(3), np.empty(3)
     for i in range(first, end):
@@ -63,6 +64,11 @@ def _spread(
                 square[c] += v * v
         if counted < 2:
             continue
+        # Texels may have fewer rays than others: outside the play region, or sure enough of their light.
+        owned = counted
+        for k in range(looked, rays):
+            owned += hits[rows[i], k] != NONE
         for c in range(3):
             m = mean[c] / counted
-            out[i, c] = math.sqrt(max(square[c] / counted - m * m, 0.0) / (counted - 1)) * fewer
+            variance = max(square[c] / counted - m * m, 0.0) * counted / (counted - 1)
+            out[i, c] = math.sqrt(variance / owned)
