@@ -16,7 +16,7 @@ from ropebell.app.telling import Telling
 
 
 class State(QObject):
-    """All that the window's actors share; everything here tells of changes by signals."""
+    """All that those who act in the window share; everything here tells of changes by signals."""
 
     def __init__(self, preferences: Preferences, parent: QObject | None = None) -> None:
         super().__init__(parent)
