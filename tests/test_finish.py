@@ -19,7 +19,7 @@ from ropebell.light.footing import find_open_samples
 from ropebell.light.noise import standard_error
 from ropebell.light.occlusion import occlusion, texel_places
 from ropebell.light.rays import RaySpace
-from ropebell.light.seams import find_seams
+from ropebell.light.seams import MOST_PARTNERS, _overlaps, find_seams
 from ropebell.light.surface import Surface
 from ropebell.light.transport import Gather, empty_hits
 
@@ -178,6 +178,24 @@ def test_seams_close_where_a_long_edge_meets_short_ones(split: float, turn: floa
     np.testing.assert_array_equal(closed[owner == names.index("g/over")], 5.0)
 
 
+@pytest.mark.parametrize("stray", [0.0, 1e3, 1e5])
+def test_a_stray_crate_far_away_makes_no_seams_of_what_is_a_step(stray: float) -> None:
+    """What lies in one place is told by the level, not by the farthest thing in it."""
+    b = LevelBuilder()
+    b.material("m", (0.5, 0.5, 0.5))
+    b.add("g", "left", quad([(-2, 0, 2), (0, 0, 2), (0, 0, -2), (-2, 0, -2)]), "m")
+    b.add("g", "near", quad([(0, 0, 2), (2, 0, 2), (2, 0, 0.5), (0, 0, 0.5)]), "m")
+    b.add("g", "step", quad([(0, 0.05, 0.5), (2, 0.05, 0.5), (2, 0.05, -2), (0, 0.05, -2)]), "m")
+    if stray:
+        b.add("g", "stray", box((0, 0, 0), (1, 1, 1)), "m", at(stray, 0, 0))
+    scene, atlas, texels = laid_out(b, 4.0)
+    seams = find_seams(scene, atlas, texels, lambda _: None)
+    level = np.array([{"g/left": 1.0, "g/near": 1.2, "g/step": 5.0}.get(name, 9.0) for name in scene.node_names])
+    field = level[scene.node[texels.owner]][:, None].astype(np.float32).repeat(3, axis=1)
+    np.testing.assert_allclose(np.abs(seams.steps(field)), 0.2, rtol=1e-5)
+    assert seams.points >= 8
+
+
 @pytest.mark.parametrize("thick", [0.02, 0.15, 0.6])
 def test_light_does_not_creep_under_a_wall_that_stands_on_a_joint(tmp_path: Path, thick: float) -> None:
     """Two floors in one plane, a lamp over one of them, a wall on the line where they meet for half of its length."""
@@ -198,6 +216,19 @@ def test_light_does_not_creep_under_a_wall_that_stands_on_a_joint(tmp_path: Path
     np.testing.assert_allclose(lux[True], lux[False], rtol=1e-3, atol=1e-3)
     # Where nothing stands on it, the joint is a seam all the same.
     assert manifest["finish"]["seams"]["points"] >= 12
+
+
+def test_things_stacked_by_the_thousand_do_not_cost_their_square() -> None:
+    b = LevelBuilder()
+    b.material("m", (0.5, 0.5, 0.5))
+    for number in range(800):
+        b.add("g", f"crate {number}", box((0, 0, 0), (1, 1, 1)), "m")
+    scene, atlas, texels = laid_out(b, 2.0)
+    edges = 3 * len(scene)
+    assert find_seams(scene, atlas, texels, lambda _: None).points < edges * MOST_PARTNERS
+    line, start = np.zeros(20_000, np.int64), np.zeros(20_000)
+    first, second = _overlaps(line, start, start + 1.0, 1e-6)
+    assert len(first) <= 20_000 * MOST_PARTNERS and np.bincount(first).max() == MOST_PARTNERS and (first < second).all()
 
 
 def test_seams_of_round_things_close_in_a_build(tmp_path: Path) -> None:

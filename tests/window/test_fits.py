@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -11,8 +10,6 @@ from PyQt6.QtCore import QPoint
 from PyQt6.QtWidgets import QAbstractScrollArea, QApplication, QCheckBox, QLabel, QPushButton, QWidget
 from pytestqt.qtbot import QtBot
 
-from ropebell.app import palette
-from ropebell.app.preferences import Preferences
 from ropebell.app.steps import ORDER
 from ropebell.app.strip import Shortened
 from ropebell.app.window import Window
@@ -23,19 +20,12 @@ OBJECTS = ("", "props/sack 1", "lights/hall lamp", "props/hall lamp globe")
 
 
 @pytest.fixture
-def window(qtbot: QtBot, tmp_path: Path) -> Iterator[Window]:
-    app = QApplication.instance()
-    assert isinstance(app, QApplication)
-    palette.load_fonts()
-    palette.apply(app, "dark")
-    made = Window(Preferences())
-    qtbot.addWidget(made)
-    made.show()
-    with qtbot.waitSignal(made.desk.level.opened, timeout=LONG):
-        made.open(write_demo(tmp_path / "tide-mill"))
-    qtbot.waitUntil(lambda: made.desk.settled and made.desk.rope.stale is not None, timeout=LONG)
-    yield made
-    made.close()
+def window(empty_window: Window, qtbot: QtBot, tmp_path: Path) -> Window:
+    desk = empty_window.desk
+    with qtbot.waitSignal(desk.level.opened, timeout=LONG):
+        empty_window.open(write_demo(tmp_path / "tide-mill"))
+    qtbot.waitUntil(lambda: desk.settled and desk.rope.stale is not None, timeout=LONG)
+    return empty_window
 
 
 def cut_off(window: Window) -> list[str]:

@@ -8,11 +8,8 @@ from pathlib import Path
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from PyQt6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
-from ropebell.app import palette
-from ropebell.app.preferences import Preferences
 from ropebell.app.reading import read_builds
 from ropebell.app.rope import knot_words
 from ropebell.app.sample import SampleWriter
@@ -96,18 +93,12 @@ def test_a_bare_sample_has_no_builds(tmp_path: Path, capsys: pytest.CaptureFixtu
 
 
 def test_the_window_writes_the_sample_and_shows_the_notes_of_its_builds(
-    tmp_path: Path, coarse_days: tuple[Day, ...], qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
+    tmp_path: Path, coarse_days: tuple[Day, ...], empty_window: Window, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path))
     folder = write_demo_with_days(tmp_path / "ropebell" / "tide-mill", lambda *_: None, TODAY)
-    app = QApplication.instance()
-    assert isinstance(app, QApplication)
-    palette.load_fonts()
-    palette.apply(app, "dark")
-    window = Window(Preferences())
+    window = empty_window
     window.desk.relighter.enabled = False
-    qtbot.addWidget(window)
-    window.show()
     window.desk.commands.run("file.sample")
     assert window.sample.running and window.stage.message == "Writing the sample level"
     s = window.desk
@@ -125,7 +116,6 @@ def test_the_window_writes_the_sample_and_shows_the_notes_of_its_builds(
     s.rope.look_at(2)
     qtbot.waitUntil(lambda: s.rope.shown_number == 2 and s.settled, timeout=60_000)
     assert bench.note.text() == coarse_days[1].note and "tripwire" in bench.heading.text()
-    window.close()
 
 
 def test_a_sample_that_cannot_be_written_is_told(tmp_path: Path, qtbot: QtBot) -> None:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import tomllib
-from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 
@@ -14,8 +13,6 @@ from PyQt6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
 from helpers import floor, level_file, room
-from ropebell.app import palette
-from ropebell.app.preferences import Preferences
 from ropebell.app.stage.camera import Camera
 from ropebell.app.stage.overlay import Grip, box_edges, dragged, on_screen, snapped
 from ropebell.app.steps.level.objects import COLUMNS, matching, rows_of
@@ -63,20 +60,11 @@ def level(tmp_path: Path) -> Path:
 
 
 @pytest.fixture
-def window(qtbot: QtBot, level: Path) -> Iterator[Window]:
-    app = QApplication.instance()
-    assert isinstance(app, QApplication)
-    palette.load_fonts()
-    palette.apply(app, "dark")
-    made = Window(Preferences())
-    qtbot.addWidget(made)
-    made.show()
-    made.resize(1280, 800)
-    with qtbot.waitSignal(made.desk.level.opened, timeout=LONG):
-        made.open(level)
-    idle(made, qtbot)
-    yield made
-    made.close()
+def window(empty_window: Window, qtbot: QtBot, level: Path) -> Window:
+    with qtbot.waitSignal(empty_window.desk.level.opened, timeout=LONG):
+        empty_window.open(level)
+    idle(empty_window, qtbot)
+    return empty_window
 
 
 def idle(window: Window, qtbot: QtBot) -> None:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import signal
 import tomllib
-from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 
@@ -17,7 +16,6 @@ from PyQt6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
 from helpers import floor, level_file, room
-from ropebell.app import palette
 from ropebell.app.commands import Command, Commands
 from ropebell.app.finder import matches
 from ropebell.app.keys_page import COLUMNS
@@ -49,18 +47,9 @@ def level(tmp_path: Path) -> Path:
 
 
 @pytest.fixture
-def window(qtbot: QtBot) -> Iterator[Window]:
-    app = QApplication.instance()
-    assert isinstance(app, QApplication)
-    palette.load_fonts()
-    palette.apply(app, "dark")
-    made = Window(Preferences())
-    made.desk.relighter.enabled = False  # pictures are compared; tests of its own are in test_steps
-    qtbot.addWidget(made)
-    made.show()
-    made.resize(1280, 800)
-    yield made
-    made.close()
+def window(empty_window: Window) -> Window:
+    empty_window.desk.relighter.enabled = False  # pictures are compared; tests of its own are in test_steps
+    return empty_window
 
 
 def idle(window: Window, qtbot: QtBot) -> None:

@@ -122,11 +122,11 @@ class Asked:
 
         with ThreadPoolExecutor(2, thread_name_prefix="relit") as pool:
             (total, drawn), (direct, drawn_direct) = pool.map(page, (light.total, light.direct))
-        parts = ["only the selected" if self.only else "", f"bounce {self.bounce} alone" if self.bounce >= 0 else ""]
-        what = ", ".join(part for part in (*parts, state) if part) if any(parts) else ""
+        looks = ["only the selected"] if self.only else []
+        looks += [f"bounce {self.bounce} alone"] if self.bounce >= 0 else []
+        words = ", ".join((*(looks or [PLAIN]), *([state] if state else [])))
         picture = self.shown.relit(total, direct, (drawn, drawn_direct))
         if self.followed is not None:
             f = self.followed
             picture = replace(picture, sky=backdrop_of(f.brief.sky_now, f.sky_picture, f.sky))
-        words = what or ", ".join(part for part in (PLAIN, state) if part)
         return Relit(picture, words, self.followed is not None, time.perf_counter() - began)

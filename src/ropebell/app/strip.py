@@ -23,9 +23,12 @@ class Shortened(QLabel):
 
     def paintEvent(self, _event: QPaintEvent | None) -> None:
         painter = QPainter(self)
-        shown = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideLeft, self.width())
         painter.setPen(self.palette().color(self.foregroundRole()))
-        painter.drawText(self.rect(), self.alignment().value, shown)
+        painter.drawText(self.rect(), self.alignment().value, self.shown())
+
+    def shown(self) -> str:
+        """What there is room for."""
+        return self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideLeft, self.width())
 
 
 class Hints(Shortened):
@@ -40,13 +43,10 @@ class Hints(Shortened):
         self._hints = hints
         self.setText(GAP.join(hints))
 
-    def paintEvent(self, _event: QPaintEvent | None) -> None:
-        fitting = [GAP.join(self._hints[first:]) for first in range(len(self._hints))]
+    def shown(self) -> str:
+        fitting = (GAP.join(self._hints[first:]) for first in range(len(self._hints)))
         measured = self.fontMetrics().horizontalAdvance
-        shown = next((text for text in fitting if measured(text) + SLACK <= self.width()), "")
-        painter = QPainter(self)
-        painter.setPen(self.palette().color(self.foregroundRole()))
-        painter.drawText(self.rect(), self.alignment().value, shown)
+        return next((text for text in fitting if measured(text) + SLACK <= self.width()), "")
 
 
 class Facts(QPushButton):

@@ -13,7 +13,7 @@ from ropebell.build.outputs import Built
 from ropebell.build.progress import Tick, part_of
 from ropebell.build.recipe import Recipe
 from ropebell.build.request import Request
-from ropebell.level.model import F32, PerTexel
+from ropebell.level.model import F32
 from ropebell.light.denoise import Layout
 from ropebell.light.finishing import Finishing, Gathering, without_noise
 from ropebell.light.occlusion import occlusion, texel_places
@@ -25,11 +25,12 @@ def finishing(built: Built, hits: Hits, recipe: Recipe, workers: int, tick: Tick
     """Arrays of `sound.FINISHING`: what a recipe's finish needs beside the light."""
     shade, seams = np.ones(len(built.texels), np.float32), NO_SEAMS
     if len(built.texels) and len(hits.table):
+        s = built.samples
+        places = texel_places(built.scene, s.triangle, s.weights, s.count)
         if recipe.occlusion.enabled:
-            shade = _shade(built, hits, recipe, workers, part_of(tick, 0.0, 0.5))
+            found = occlusion(hits.table, places, recipe.occlusion.radius, workers, part_of(tick, 0.0, 0.5))
+            shade = (1.0 - recipe.occlusion.strength * found).astype(np.float32)
         if recipe.finish.stitch_seams:
-            s = built.samples
-            places = texel_places(built.scene, s.triangle, s.weights, s.count)
             standing = Standing(places, s.count > 0, built.space)
             seams = find_seams(built.scene, built.atlas, built.texels, part_of(tick, 0.5, 1.0), standing)
     return {"shade": shade, "point": seams.rows, "column": seams.columns, "weight": seams.weights}
@@ -61,15 +62,6 @@ def finish(built: Built, hits: Hits, request: Request, by: Finishing, tick: Tick
 
 def _denoised(built: Built, hits: Hits, request: Request, total: F32, tick: Tick) -> F32:
     thrown_back = reflecting(built.scene, built.texels, built.albedo, request.recipe)
-    # A sky picture is sampled by rays of its own.
-    sky = np.array(request.sky if request.sky_picture is None else (0.0, 0.0, 0.0), np.float32)
     layout = Layout.of(built.texels, built.atlas, built.samples)
-    return without_noise(total, built.lamps, Gathering(hits.table, thrown_back, sky), layout, request.workers, tick)
-
-
-def _shade(built: Built, hits: Hits, recipe: Recipe, workers: int, tick: Tick) -> PerTexel:
-    """(N,) float32 what is left of the light."""
-    s, wanted = built.samples, recipe.occlusion
-    places = texel_places(built.scene, s.triangle, s.weights, s.count)
-    found = occlusion(hits.table, places, wanted.radius, workers, tick)
-    return (1.0 - wanted.strength * found).astype(np.float32)
+    by = Gathering(hits.table, thrown_back, request.gathered_sky)
+    return without_noise(total, built.lamps, by, layout, request.workers, tick)

@@ -7,9 +7,12 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from ropebell.build.recipe import Recipe, parse
 from ropebell.errors import ProjectError
 from ropebell.level.brief import NO_BRIEF, Brief, from_values, to_values
+from ropebell.level.model import F32
 from ropebell.light.view import View
 from ropebell.light.workers import cores
 
@@ -45,6 +48,11 @@ class Request:
     note: str = ""
     pictures: bool = True
     view: View | None = None
+
+    @property
+    def gathered_sky(self) -> F32:
+        """(3,) radiance in cd/m² of the sky that gather rays see; a sky picture is sampled by rays of its own."""
+        return np.array(self.sky if self.sky_picture is None else (0.0, 0.0, 0.0), np.float32)
 
     @property
     def workers(self) -> int:

@@ -63,8 +63,7 @@ class RoughPictures:
         )  # fmt: skip
         total, words = rough.total, f"{end} of {rays} rays, {BOUNCES} bounces"
         if self._layout is not None:
-            even = np.array(self._request.sky if self._request.sky_picture is None else (0.0, 0.0, 0.0), np.float32)
-            by = Gathering(hits, self._thrown_back, even, end)
+            by = Gathering(hits, self._thrown_back, self._request.gathered_sky, end)
             total = without_noise(total, self._lamps, by, self._layout, workers, lambda _: self._check_stop())
             words += ", smoothed"
         self._pictures.show(total, words)

@@ -23,13 +23,18 @@ from ropebell.light.rays import RaySpace
 
 # Faces that meet at more than this have a crease there, where light may well jump.
 SMOOTH = float(np.cos(np.radians(25)))
-SAME = 1e-5
+# What is as near as this share of a texel is one place: told by what is seen, not by how wide the level is.
+SAME = 2e-3
 # How strongly a texel stays what it was, against one point of an edge.
 HOLD = 0.08
 POINTS_PER_TEXEL = 1.5
 MOST_STEPS = 200
+# Directions of edges on one line differ by less.
+SAME_WAY = 1e-4
 # How far above the surface one looks from texel to texel, over their distance: clear of what is gently round.
 ABOVE = 0.25
+# Short edges beside a long one, counted.
+MOST_PARTNERS = 64
 
 
 @dataclass(frozen=True, eq=False)
@@ -104,8 +109,9 @@ def find_seams(
         standing: where anything stands on a joint, such as a wall on a floor, light may well be another on either side:
             no seam there. None: nothing does.
     """
-    whole, parts = _shared_edges(scene, atlas)
-    pairs = _joined(whole, _partly_shared(scene, atlas, parts))
+    measure = _measure(scene, atlas)
+    whole, parts = _shared_edges(scene, atlas, *measure)
+    pairs = _joined(whole, _partly_shared(scene, atlas, parts, *measure))
     tick(0.4)
     uv = np.asarray(atlas.uv, dtype=np.float64)
     (a0, a1), (b0, b1) = (_ends(uv, edge, along) for edge, along in ((pairs.a, pairs.on_a), (pairs.b, pairs.on_b)))
@@ -174,11 +180,19 @@ def _joined(first: Pairs, second: Pairs) -> Pairs:
     return Pairs(*(np.concatenate(both) for both in zip(first, second)))
 
 
-def _shared_edges(scene: Scene, atlas: Atlas) -> tuple[Pairs, I64]:
+def _measure(scene: Scene, atlas: Atlas) -> tuple[F64, float]:
+    """(3,) the middle of the level, as most of it lies, and the metres within which two places are one."""
+    uv = np.asarray(atlas.uv, dtype=np.float64)
+    a, b = uv[:, 1] - uv[:, 0], uv[:, 2] - uv[:, 0]
+    texels = 0.5 * np.abs(a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0])
+    known = (texels > 0) & (scene.areas > 0)
+    texel = float(np.sqrt(np.median(scene.areas[known] / texels[known]))) if known.any() else 1.0
+    return np.median(scene.corners.reshape(-1, 3), axis=0) if len(scene) else np.zeros(3), SAME * texel
+
+
+def _shared_edges(scene: Scene, atlas: Atlas, middle: F64, step: float) -> tuple[Pairs, I64]:
     """Edges with both ends in the same places; and (k,) those whose surface does not go on smoothly at one that has."""
-    low, high = scene.bounds()
-    step = max(float((high - low).max()), 1e-9) * SAME
-    cells = np.round((scene.corners - low) / step).astype(np.int64)
+    cells = np.round((scene.corners - middle) / step).astype(np.int64)
     _, vertex = np.unique(cells.reshape(-1, 3), axis=0, return_inverse=True)
     vertex = vertex.reshape(-1, 3)
     begin, end = vertex.ravel(), np.roll(vertex, -1, axis=1).ravel()
@@ -220,11 +234,11 @@ def _smooth(scene: Scene, a: I64, b: I64) -> NDArray[np.bool_]:
     return found
 
 
-def _partly_shared(scene: Scene, atlas: Atlas, edges: I64) -> Pairs:
+def _partly_shared(scene: Scene, atlas: Atlas, edges: I64, middle: F64, step: float) -> Pairs:
     """Pairs of edges on one line that lie beside each other for a part of their length, their faces on either side.
 
     Args:
-        edges: (k,) candidates, as 3 · face + corner.
+        edges: (k,) candidates, as 3 · face + corner. middle, step: of `_measure`.
     """
     corners = scene.corners.reshape(-1, 3)
     following = edges - edges % 3 + (edges % 3 + 1) % 3
@@ -234,17 +248,15 @@ def _partly_shared(scene: Scene, atlas: Atlas, edges: I64) -> Pairs:
     # A line runs one way only: the first part of its direction that is not nothing is above it.
     first = np.argmax(np.abs(way) > 1e-6, axis=1)
     way *= np.sign(way[np.arange(len(way)), first])[:, None]
-    low, high = scene.bounds()
-    extent = max(float((high - low).max()), 1e-9)
-    # Direction and moment name a line (J. Plücker); rounded, as corners are. What falls on both sides of a rounding
-    # keeps its seam, no worse.
-    moment = np.cross((begin - low) / extent, way)
-    named = np.round(np.concatenate([way, moment], axis=1) / (10 * SAME)).astype(np.int64)
+    # Direction and moment name a line (J. Plücker); rounded, more than corners are. What falls on both sides of a
+    # rounding keeps its seam, no worse.
+    moment = np.cross(begin - middle, way)
+    named = np.round(np.concatenate([way / SAME_WAY, moment / (10 * step)], axis=1)).astype(np.int64)
     _, line = np.unique(named, axis=0, return_inverse=True)
-    ends = np.stack([np.einsum("ij,ij->i", corners[c] - low, way) for c in (edges, following)], axis=1)
+    ends = np.stack([np.einsum("ij,ij->i", corners[c] - middle, way) for c in (edges, following)], axis=1)
     start, stop = ends.min(axis=1), ends.max(axis=1)
     order = np.lexsort((start, line.ravel()))
-    i, j = _overlaps(line.ravel()[order], start[order], stop[order], extent * SAME)
+    i, j = _overlaps(line.ravel()[order], start[order], stop[order], step)
     i, j = order[i], order[j]
     kept = _across(scene, atlas, edges[i], edges[j]) & _either_side(scene, edges[i], edges[j], way[i])
     i, j = i[kept], j[kept]
@@ -265,7 +277,12 @@ def _either_side(scene: Scene, a: I64, b: I64, way: F64) -> NDArray[np.bool_]:
 
 
 def _overlaps(line: I64, start: F64, stop: F64, least: float) -> tuple[I64, I64]:
-    """Pairs of spans of one line that overlap by more than `least`; spans in order of line and start."""
+    """Pairs of spans of one line that overlap by more than `least`, of each span with `MOST_PARTNERS` at most: copies
+    stacked in one place by the thousand must not cost their square.
+
+    Args:
+        line: (k,) which line each lies on. start, stop: (k,) metres along it; in order of line and start.
+    """
     count = _count_overlaps(line, start, stop, least, np.zeros((0, 2), np.int64))
     found = np.empty((count, 2), np.int64)
     _count_overlaps(line, start, stop, least, found)
@@ -277,12 +294,13 @@ def _count_overlaps(line: I64, start: F64, stop: F64, least: float, found: I64) 
     """Count pairs, and write them down where there is room."""
     count = 0
     for i in range(len(line)):
-        j = i + 1
-        while j < len(line) and line[j] == line[i] and start[j] < stop[i] - least:
+        j, partners = i + 1, 0
+        while j < len(line) and line[j] == line[i] and start[j] < stop[i] - least and partners < MOST_PARTNERS:
             if min(stop[i], stop[j]) - start[j] > least:
                 if count < len(found):
                     found[count, 0], found[count, 1] = i, j
                 count += 1
+                partners += 1
             j += 1
     return count
 

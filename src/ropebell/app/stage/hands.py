@@ -19,7 +19,7 @@ CLICK_PIXELS = 4
 HANDS = (
     ("Drag", "orbit round what is grabbed"), ("Right drag", "look round"), ("Middle drag", "shift"),
     ("Wheel", "go nearer"), ("W A S D Q E", "fly; Shift is faster"), ("Click", "select an object"),
-    ("Ctrl, click", "select one more"), ("Drag a ring", "move or turn what it belongs to"),
+    ("Ctrl, click", "select one more"), ("Drag a handle", "move or aim what it belongs to"),
 )  # fmt: skip
 # Of each way to look, what helps most; the strip says it while nothing is under the pointer.
 HINTS = {

@@ -68,8 +68,8 @@ def _needed(work: Work, built: Built) -> tuple[str, Finishing]:
     """What finishing needs beside the light, from an earlier build of the same ground if there was one; its digest."""
     recipe, (hits, table, _) = work.recipe, work[TRANSPORT]
     ground = [work.names.one(CHARTS.name), work.names.one(FOOTING.name)]
-    asked = [recipe.finish.stitch_seams, recipe.occlusion.model_dump(), table if recipe.occlusion.enabled else ""]
-    digest = digest_of("finish", FINISH.version, *ground, *asked)
+    shade = [table, recipe.occlusion.model_dump()] if recipe.occlusion.enabled else []
+    digest = digest_of("finish", FINISH.version, *ground, recipe.finish.stitch_seams, *shade)
     fits = FORM.fits(N=len(built.texels))
     found = work.store.get(digest, fits)
     if found is None:
@@ -83,4 +83,4 @@ def _predict(size: Size, speed: Speed) -> float:
     return size.texels / 3e6 + size.gather / speed.all("solve") + waves / speed.all("transport") + 0.05
 
 
-FINISH = Stage("finish", "Finish", _run, _predict, version=2, forms={"": FORM})
+FINISH = Stage("finish", "Finish", _run, _predict, version=3, forms={"": FORM})

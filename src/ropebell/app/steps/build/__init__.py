@@ -101,5 +101,5 @@ class BuildStep(Step):
         yield "Build it all the same", self._begin
 
     def _as(self, recipe: Recipe) -> None:
-        self.desk.document.set_recipe(f"Build as 1/{recipe.draft}", recipe)
+        self.desk.document.set_recipe(f"Build as {DRAFT_TITLES[DRAFTS.index(recipe.draft)]}", recipe)
         self._begin()
