@@ -99,15 +99,15 @@ def test_another_count_of_rays_shoots_only_the_difference(tmp_path: Path) -> Non
     assert told(tmp_path / "d", "shot")["rays"] == 0
 
 
-def test_another_seed_or_a_moved_object_takes_nothing_over(tmp_path: Path) -> None:
+def test_another_seed_or_another_level_takes_nothing_over(tmp_path: Path) -> None:
     level = furnished(tmp_path)
     bake(level, recipe("sketch"), tmp_path / "a")
     bake(level, recipe("sketch", light__seed=9), tmp_path / "b")
     assert told(tmp_path / "b", "shot")["kept"] == 0
-    moved = LevelBuilder()
-    moved.material("wall", (0.6, 0.5, 0.4))
-    moved.add("g", "room", room(5, 3, 5.5), "wall")
-    bake(level_file(tmp_path, moved, "moved.glb"), recipe("sketch"), tmp_path / "c", sky=(1.0, 1.0, 1.0))
+    other = LevelBuilder()
+    other.material("wall", (0.6, 0.5, 0.4))
+    other.add("g", "room", room(5.5, 3.5, 5.5), "wall")
+    bake(level_file(tmp_path, other, "other.glb"), recipe("sketch"), tmp_path / "c", sky=(1.0, 1.0, 1.0))
     assert told(tmp_path / "c", "shot")["kept"] == 0
 
 
@@ -258,10 +258,10 @@ def test_a_hit_table_that_does_not_fit_the_disk_fails_with_a_word(tmp_path: Path
 
 def test_many_tables_of_one_layout_do_not_push_out_the_others(tmp_path: Path) -> None:
     store = Store(tmp_path)
-    kin.remember(store, "ground", "old layout", "table", 1)
+    kin.remember(store, "ground", "old layout", "footing", "table", 1)
     for number in range(20):
-        kin.remember(store, "ground", "layout", f"table {number}", 1)
-    kin.remember(store, "ground", "layout", "table 18", 1)
+        kin.remember(store, "ground", "layout", "footing", f"table {number}", 1)
+    kin.remember(store, "ground", "layout", "footing", "table 18", 1)
     known = [(e["charts"], e["transport"]) for e in kin._known(store, "ground")]
     assert known == [
         ("old layout", "table"), ("layout", "table 17"), ("layout", "table 19"), ("layout", "table 18"),

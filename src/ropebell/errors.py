@@ -91,8 +91,12 @@ class Stopped(Exception):
     Args:
         reason: `"asked"` for a person's stop, `"limit"` for a tripwire.
         detail: a sentence for the journal.
+
+    Attributes:
+        told: what else there is to say, by the names of the journal's last event.
     """
 
     def __init__(self, reason: str = "asked", detail: str = "stopped on request") -> None:
         super().__init__(detail)
         self.reason, self.detail = reason, detail
+        self.told: dict[str, object] = {}

@@ -302,7 +302,7 @@ class _Table:
         laid = CHARTS.of(Store(Path(event.cache)), event.charts, T=len(begun.baking))
         if laid is None:
             return
-        atlas, texels, _ = laid
+        atlas, texels, *_ = laid
         if len(target) != len(texels):
             return
         charted = charted_on(begun.scene, Charted(np.asarray(atlas.uv), atlas.lightmap, atlas.side))

@@ -90,13 +90,21 @@ class Picture(_Event):
 
 
 class End(_Event):
-    """How the build ended."""
+    """How the build ended.
+
+    Attributes:
+        condition: of the tripwire that stopped it; stage, object and value: where, on what, and what was measured.
+    """
 
     event: Literal["end"]
     outcome: Outcomes
     message: str = ""
     seconds: Seconds = 0.0
     traceback: str = ""
+    condition: str = ""
+    stage: str = ""
+    object: str = ""
+    value: float | None = None
 
 
 class Fact(_Event):

@@ -6,12 +6,15 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Generic, NamedTuple, TypeVar
 
+import numpy as np
+from numpy.typing import NDArray
+
 from ropebell.build import sound
 from ropebell.build.sound import Array, expecting
 from ropebell.build.store import Artifact, Fits, Store
 from ropebell.charts.atlas import Atlas
 from ropebell.charts.texels import Texels
-from ropebell.level.model import I32, Notice, PerTexel3
+from ropebell.level.model import F32, I32, Notice, PerTexel3
 from ropebell.light.direct import DirectField
 from ropebell.light.finishing import Finishing
 from ropebell.light.seams import Seams
@@ -39,11 +42,16 @@ class Form(Generic[Read]):
 
 
 class Laid(NamedTuple):
-    """Where charts and texels lie, and what had to be told of it."""
+    """Where charts and texels lie, and what had to be told of it.
+
+    Attributes:
+        vertices: (T, 3, 3) of the triangles, relative to the centre.
+    """
 
     atlas: Atlas
     texels: Texels
     notices: list[Notice]
+    vertices: F32
 
 
 class Reading(NamedTuple):
@@ -65,12 +73,19 @@ def _laid(artifact: Artifact) -> Laid:
     texels = Texels(
         a["page"], a["column"], a["row"], a["cover"], a["owner"], a["sample_triangle"], a["sample_weights"], a["grid"]
     )  # fmt: skip
-    return Laid(atlas, texels, [Notice(*n) for n in meta["notices"]])
+    return Laid(atlas, texels, [Notice(*n) for n in meta["notices"]], a["vertices"])
 
 
-def _samples(artifact: Artifact) -> OpenSamples:
+class Footed(NamedTuple):
+    """Samples in the open, and (T,) uint64 names of the triangles as rays meet them."""
+
+    samples: OpenSamples
+    faces: NDArray[np.uint64]
+
+
+def _samples(artifact: Artifact) -> Footed:
     a = artifact.arrays
-    return OpenSamples(a["count"], a["triangle"], a["weights"], a["target"], a["key"])
+    return Footed(OpenSamples(a["count"], a["triangle"], a["weights"], a["target"], a["key"]), a["faces"])
 
 
 def _field(artifact: Artifact) -> DirectField:

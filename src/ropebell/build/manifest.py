@@ -22,6 +22,7 @@ from pydantic import (
 )
 
 from ropebell.build.recipe import Recipe
+from ropebell.build.scope import EVERYTHING, Scope
 from ropebell.errors import ProjectError
 from ropebell.files import read_json, write_json
 from ropebell.level.brief import Brief, from_values, to_values
@@ -40,6 +41,7 @@ Amount = Annotated[float, Field(ge=0, le=1e30)]
 Light = Annotated[float, Field(ge=-1e12, le=1e12)]
 Color = tuple[Light, Light, Light]
 FindingValues = Annotated[Finding, BeforeValidator(Finding.of), PlainSerializer(Finding.as_json)]
+ScopeValues = Annotated[Scope, BeforeValidator(Scope.of), PlainSerializer(Scope.as_values)]
 BriefValues = Annotated[Brief, BeforeValidator(from_values), PlainSerializer(to_values)]
 
 
@@ -53,7 +55,7 @@ class Page(Part):
     """One lightmap: its files, relative to the build's folder, its size in texels, and what it takes.
 
     Attributes:
-        file: all light. direct, near, direction, noise: layers, where there are any.
+        file: all light. direct, near, direction, noise, origin: layers, where there are any.
         fill: share of it that charts cover. channels: half or single floats.
         formats: bytes and errors by format. delivered: the file in the chosen format, if it is not `file`.
     """
@@ -63,6 +65,7 @@ class Page(Part):
     near: InFolder | None = None
     direction: InFolder | None = None
     noise: InFolder | None = None
+    origin: InFolder | None = None
     width: Annotated[int, Field(ge=1, le=16384)]
     height: Annotated[int, Field(ge=1, le=16384)]
     texels: Count = 0
@@ -114,6 +117,20 @@ class StageDigests(Part):
     surfaces: Digest = ""
     reading: Digest = ""
     finish: Digest = ""
+
+
+class PartOf(Part):
+    """A build that some of the light is of, where a picture is composed.
+
+    Attributes:
+        build: its folder's name, empty for light that nobody finished. texels: that are of it.
+    """
+
+    build: Annotated[str, Field(max_length=255)] = ""
+    made: str = ""
+    recipe: str = ""
+    draft: int = 1
+    texels: Count = 0
 
 
 class Rays(Part):
@@ -176,6 +193,8 @@ class Manifest(Part):
     Attributes:
         sky: (3,) mean radiance in cd/m². emission: radiance by material, where the level does not say it.
         emitters: radiance in cd/m² by name. energy: mean lux that each bounce added.
+        scope: how much of the level it lit. parts: whose light it is written with, by the number in the layer `origin`;
+            none: all its own.
         cache: where its artifacts were kept. seconds: by stage, and `total`. rates: work per second and worker.
     """
 
@@ -209,6 +228,8 @@ class Manifest(Part):
     finish: Finished = Finished()
     probes: dict[str, Any] = {}
     findings: tuple[FindingValues, ...] = ()
+    scope: ScopeValues = EVERYTHING
+    parts: Annotated[tuple[PartOf, ...], Field(max_length=255)] = ()
 
     @property
     def total_seconds(self) -> float:

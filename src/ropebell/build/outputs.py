@@ -47,7 +47,7 @@ BUILD_FILES = r"(manifest|findings|probes)\.json|journal\.jsonl|level-baked\.glb
 )
 BUILD_FOLDERS = rf"[0-9]+|{PAGES}|{LAYERS}|live"
 # Beside the direct light; which of them there are depends on the level and the recipe.
-OPTIONAL_LAYERS = ("near", "direction", "noise")
+OPTIONAL_LAYERS = ("near", "direction", "noise", "origin")
 LIBRARIES = ("numpy", "numba", "embreex", "xatlas", "OpenEXR", "scipy")
 
 
@@ -77,10 +77,10 @@ class Built:
     direction: PerTexel3 | None = None
     noise: PerTexel | None = None
 
-    def page_fields(self, padding: int, workers: int, tick: Callable[[float], None]) -> dict[str, F32]:
-        """Total and direct light as (P, H, W, 3) pages, dilated through the padding; with hybrid lights also `near`,
-        the total without their direct light; `noise` has one channel."""
-        filling = Filling.of(self.texels, max(padding, 1))
+    @property
+    def fields(self) -> dict[str, F32]:
+        """Total and direct light, (N, 3) by layer; with hybrid lights also `near`, the total without their direct
+        light; `noise` has one channel."""
         fields = {"total": self.solution.total, "direct": self.solution.direct}
         if self.hybrid is not None:
             fields["near"] = np.maximum(self.solution.total - self.hybrid, 0.0)
@@ -88,6 +88,13 @@ class Built:
             fields["direction"] = self.direction
         if self.noise is not None:
             fields["noise"] = self.noise[:, None]
+        return fields
+
+    def page_fields(
+        self, fields: dict[str, F32], padding: int, workers: int, tick: Callable[[float], None]
+    ) -> dict[str, F32]:  # fmt: skip
+        """Fields as (P, H, W, C) pages, dilated through the padding."""
+        filling = Filling.of(self.texels, max(padding, 1))
         with ThreadPoolExecutor(workers, thread_name_prefix="pages") as pool:
             made = pool.map(lambda field: filling.pages(field, self.samples.target), fields.values())
             found = dict(zip(fields, made))

@@ -10,7 +10,7 @@ from ropebell.build.recipe import Recipe
 from ropebell.build.store import Store
 from ropebell.checks.run import check
 from ropebell.checks.subject import Subject
-from ropebell.level.brief import Brief
+from ropebell.level.brief import Box, Brief
 from ropebell.level.emitter_table import emission_of, emission_sources, read_tables
 from ropebell.level.finding import Finding
 from ropebell.level.model import Level
@@ -39,13 +39,18 @@ class Gathered:
 
 
 def gather(
-    source: Level, brief: Brief, recipe: Recipe, sky: tuple[float, float, float], tables: Sequence[Path]
-) -> Gathered:
-    """Read the tables, arrange the level, and place it."""
+    source: Level, brief: Brief, recipe: Recipe, sky: tuple[float, float, float], tables: Sequence[Path],
+    box: Box | None = None,
+) -> Gathered:  # fmt: skip
+    """Read the tables, arrange the level, and place it.
+
+    Args:
+        box: everything outside is cut away.
+    """
     read, troubles = read_tables(tables)
     sources = emission_sources(source, brief, read)
     emission = emission_of(sources)
-    prepared = prepare(source, brief, emission)
+    prepared = prepare(source, brief, emission, box)
     d = recipe.density
     subject = Subject(
         prepared.level, prepared.scene, brief, d.texels_per_metre, d.page_size, d.padding, sky, sources, tuple(read),

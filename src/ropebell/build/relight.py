@@ -125,7 +125,7 @@ class Relight:
         laid = CHARTS.of(Store(Path(self.manifest.cache)), built.charts, T=len(scene))
         if laid is None:
             return None
-        atlas, texels, _ = laid
+        atlas, texels, *_ = laid
         albedo = texel_albedo(now.subject.level, scene, texels, footprint_areas(scene, texels, atlas))
         throws = throwing(scene, texels, albedo)
         bounced = reflectance(throws, recipe.light.bounce_gain, recipe.light.bounce_saturation)

@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 
 from ropebell.build.recipe import Recipe, parse
+from ropebell.build.scope import EVERYTHING, Scope
 from ropebell.errors import ProjectError
 from ropebell.level.brief import NO_BRIEF, Brief, from_values, to_values
 from ropebell.level.model import F32
@@ -34,6 +35,7 @@ class Request:
         note: free text kept in the manifest.
         pictures: whether intermediate pictures are wanted.
         view: from where the level is looked at, to be served first; None: no place before others.
+        scope: how much of the level is lit. stop_when: tripwires, as they are written.
     """
 
     level: Path
@@ -48,6 +50,8 @@ class Request:
     note: str = ""
     pictures: bool = True
     view: View | None = None
+    scope: Scope = EVERYTHING
+    stop_when: tuple[str, ...] = ()
 
     @property
     def gathered_sky(self) -> F32:
@@ -75,6 +79,8 @@ class Request:
                 "note": self.note,
                 "pictures": self.pictures,
                 "view": self.view.as_values() if self.view is not None else None,
+                "scope": self.scope.as_values(),
+                "stop_when": list(self.stop_when),
             }
         )
 
@@ -106,4 +112,6 @@ class Request:
             note=str(values["note"]),
             pictures=bool(values["pictures"]),
             view=View.of(values["view"]) if values["view"] else None,
+            scope=Scope.of(values.get("scope", {})),
+            stop_when=tuple(str(text) for text in values.get("stop_when", ())),
         )

@@ -97,7 +97,7 @@ def read_pages(folder: Path, manifest: Manifest) -> tuple[F32, F32]:
     """
     if not manifest.pages:
         return np.zeros((1, 1, 1, 3), np.float32), np.zeros((1, 1, 1, 3), np.float32)
-    return _stacked(folder, manifest, "file", 3), _stacked(folder, manifest, "direct", 3)
+    return read_layer(folder, manifest, "file", 3), read_layer(folder, manifest, "direct", 3)
 
 
 def read_near(folder: Path, manifest: Manifest) -> F32 | None:
@@ -106,7 +106,7 @@ def read_near(folder: Path, manifest: Manifest) -> F32 | None:
     Raises:
         LevelError: a page is missing or damaged.
     """
-    return _stacked(folder, manifest, "near", 3) if manifest.pages and manifest.pages[0].near else None
+    return read_layer(folder, manifest, "near", 3) if manifest.pages and manifest.pages[0].near else None
 
 
 def read_noise(folder: Path, manifest: Manifest) -> F32 | None:
@@ -115,11 +115,15 @@ def read_noise(folder: Path, manifest: Manifest) -> F32 | None:
     Raises:
         LevelError: a page is missing or damaged.
     """
-    return _stacked(folder, manifest, "noise", 1) if manifest.pages and manifest.pages[0].noise else None
+    return read_layer(folder, manifest, "noise", 1) if manifest.pages and manifest.pages[0].noise else None
 
 
-def _stacked(folder: Path, manifest: Manifest, layer: str, channels: int) -> F32:
-    """(P, H, W, channels) float32 of one layer of all pages, which are of one size."""
+def read_layer(folder: Path, manifest: Manifest, layer: str, channels: int) -> F32:
+    """(P, H, W, channels) float32 of one layer of all pages, which are of one size.
+
+    Raises:
+        ProjectError, LevelError: a page is missing or damaged.
+    """
     first, found = manifest.pages[0], []
     for page in manifest.pages:
         name = getattr(page, layer)

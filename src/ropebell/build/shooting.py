@@ -10,13 +10,14 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from ropebell.build.kin import Kin, tables_of
+from ropebell.build.kin import LOOKING, Kin, tables_of
 from ropebell.build.mapped import new_table
 from ropebell.build.memory import MemoryKeeper
 from ropebell.build.sound import TABLE, expecting
 from ropebell.build.store import Artifact, Kind, Store
 from ropebell.kernel import kernel
 from ropebell.level.model import I32, I64
+from ropebell.light.affected import facing
 from ropebell.light.kept import carry_hits
 from ropebell.light.lookup import NONE
 from ropebell.light.transport import Gather, Hits, doubling, empty_hits, passes
@@ -111,15 +112,25 @@ def _carry(
     tables = list(tables_of(store, kin, want, digest))
     if not tables:
         return 0
-    count, kept, artifact = max(tables, key=lambda table: table[0])
+    # Where something is new, each ray has to be looked at.
+    count, one, artifact = max(
+        tables, key=lambda t: t[0] * (1.0 - LOOKING * (t[1].change is not None and t[1].change.adds))
+    )
     if not count:
         return 0
     memory.watch(artifact.arrays["hits"])
-    had, pending = carry_hits(kept, artifact.arrays["hits"], artifact.arrays["done"], want, hits)
+    had, pending = carry_hits(
+        one.met or one.kept, artifact.arrays["hits"], artifact.arrays["done"], want, hits, workers
+    )
+    boxes = None
+    if one.change is not None and len(one.change.new):
+        boxes = one.change.new
+        sees = facing(boxes, gather.surface, gather.samples.spots) & (had > 0)
+        pending = np.union1d(pending, np.flatnonzero(sees)).astype(np.int32)
     renewed = 0
     if len(pending):
         width = int(had[pending].max())
-        renewed = gather.renew(pending, width, hits, workers, lambda _: tick(0.0))
+        renewed = gather.renew(gather.ordered(pending), width, hits, workers, lambda _: tick(0.0), boxes, had)
     rows = np.flatnonzero((had > 0) & (gather.samples.count > 0))
     done[rows] = had[rows]
     return max(int(had[gather.samples.count > 0].sum()) - renewed, 0)

@@ -49,6 +49,7 @@ CHARTS = {
     "grid": Array("<i4", ("P", "H", "H"), -1, "N"),
     "sample_triangle": Array("<i4", ("N", "S"), -1, "T"),
     "sample_weights": Array("<f4", ("N", "S", 2)),
+    "vertices": Array("<f4", ("T", 3, 3)),
 }
 FOOTING = {
     "count": Array("<i4", ("N",), 0, "S1"),
@@ -56,6 +57,7 @@ FOOTING = {
     "weights": Array("<f4", ("N", "S", 2)),
     "target": Array("<i4", ("N",), 0, "N"),
     "key": Array("<u4", ("N",)),
+    "faces": Array("<u8", ("T",)),
 }
 FIELD = {
     "texel": Array("<i4", ("K",), 0, "N"),

@@ -23,6 +23,8 @@ from ropebell.build.recipe import Recipe
 from ropebell.build.request import Request
 from ropebell.build.stage_log import StageLog
 from ropebell.build.store import Artifact, Store
+from ropebell.build.tripwires import Baked, Tripwires
+from ropebell.charts.texels import footprint_areas
 from ropebell.errors import BuildError, Stopped
 from ropebell.level.brief import Brief
 from ropebell.level.limits import read_limited
@@ -133,11 +135,16 @@ class SkyFile:
 
 @dataclass(frozen=True)
 class Inputs:
-    """All that the names of artifacts are made of: nothing else may decide what a stage gives."""
+    """All that the names of artifacts are made of: nothing else may decide what a stage gives.
+
+    Attributes:
+        part: which texels are lit, where not all are.
+    """
 
     scene: Scene
     recipe: Recipe
     sky: SkyFile | None = None
+    part: Sequence[Any] = ()
 
 
 @dataclass(frozen=True)
@@ -231,8 +238,9 @@ class Work:
 
     def __init__(
         self, stages: Sequence[Stage[Any]], request: Request, journal: Journal, rates: Mapping[str, float],
-        stop_wanted: Callable[[], Stopped | None],
+        stop_wanted: Callable[[], Stopped | None], wires: Tripwires | None = None,
     ) -> None:  # fmt: skip
+        self.wires = wires or Tripwires()
         self.stages, self.request, self.journal = stages, request, journal
         self.recipe, self.workers = request.recipe, request.workers
         self.store = Store(request.cache)
@@ -246,10 +254,12 @@ class Work:
         # Replaced as soon as the level is read.
         self._expected = self.predicted(Size(20_000, 20_000, 8, 2, self.recipe))
         self.progress = Progress(self._expected, self._tell, self._stop)
-        self.log = StageLog(journal, self.progress, self.store)
+        self.log = StageLog(journal, self.progress, self.store, self.wires.found)
 
     def run(self, stage: Stage[Any]) -> None:
         """Do a stage and keep what it gives."""
+        self.wires.enter(stage.name)
+        self.check_stop()
         self._given[stage.name] = stage.run(self)
 
     def __getitem__(self, stage: Stage[Given]) -> Given:
@@ -259,7 +269,7 @@ class Work:
 
     def inputs(self, scene: Scene) -> Inputs:
         """What the names of artifacts are made of."""
-        return Inputs(scene, self.recipe, self.sky)
+        return Inputs(scene, self.recipe, self.sky, self.request.scope.part)
 
     # -- costs
 
@@ -283,6 +293,15 @@ class Work:
                 f"more than limits.memory_mb = {limit:,}"
             )
             raise BuildError(what, "", "Lower the density, or raise the limit")
+
+    @cached_property
+    def baked(self) -> Baked:
+        """What shares of the level are counted over, once its texels are known."""
+        scene, texels, atlas = self._given["scene"].scene, self._given["charts"].texels, self._given["charts"].atlas
+        areas = footprint_areas(scene, texels, atlas)
+        if len(scene.bare):
+            areas = np.where(scene.bare[texels.owner], 0.0, areas)
+        return Baked(areas, scene.node[texels.owner], scene.node_names)
 
     def expect_share(self, stage: str, share: float) -> None:
         """Only so much of a stage is left to do."""
@@ -318,9 +337,10 @@ class Work:
             raise stop
 
     def _stop(self) -> Stopped | None:
+        self.wires.beat()
         if self._limit and self.journal.seconds > self._limit:
             return Stopped("limit", time_is_over(self._limit))
-        return self._stop_wanted()
+        return self.wires.overdue() or self._stop_wanted()
 
     def _tell(self, stage: str, share: float, remaining: float) -> None:
         self.journal.write("progress", stage=stage, share=round(share, 4), remaining=round(remaining, 2))

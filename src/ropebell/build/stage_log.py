@@ -29,8 +29,10 @@ class StageLog:
         done: in the order in which they ended. rates: of work, per second and worker, by stage. findings: told so far.
     """
 
-    def __init__(self, journal: Journal, progress: Progress, store: Store) -> None:
-        self._journal, self._progress, self._store = journal, progress, store
+    def __init__(
+        self, journal: Journal, progress: Progress, store: Store, told: Callable[[list[Finding]], None]
+    ) -> None:  # fmt: skip
+        self._journal, self._progress, self._store, self._heard = journal, progress, store, told
         self.done: list[Done] = []
         self.rates: dict[str, float] = {}
         self.findings: list[Finding] = []
@@ -73,6 +75,7 @@ class StageLog:
         for finding in findings:
             self.findings.append(finding)
             self._journal.write("warning", **{k: v for k, v in finding.as_json().items() if v is not None})
+        self._heard(findings)
 
     def rate(self, stage: str, units: float, workers: int) -> None:
         """Note the work rate of a stage that ran, per worker, for later predictions."""

@@ -13,6 +13,7 @@ from ropebell.build.project import Project
 from ropebell.build.recipe import Recipe
 from ropebell.build.stage import ONLY, Inputs, Item, Names, Size, SkyFile, Speed
 from ropebell.build.stages import CHARTS, DIRECT, FOOTING, STAGES, TRANSPORT, digests
+from ropebell.build.stages.charts import faces_met
 from ropebell.build.stages.direct import SKY_ITEM
 from ropebell.build.store import Store
 from ropebell.level.brief import Brief, to_values
@@ -64,7 +65,9 @@ def stale_stages(scene: Scene, project: Project, manifest: Manifest | None, rate
         # Waves of rays are kept up to as many again as the stored ones.
         now = estimate_for(size, replace(speed, rates={**speed.rates, "waves": max(speed.waves - 1.0, 0.0)}))
     spared = _spare(store, scene, recipe, names, share, speed) if any(share.values()) else 0.0
-    changes = _changes(AsSet.now(scene, project), AsSet.built(manifest)) if manifest is not None else ("never built",)
+    changes = (
+        changes_between(AsSet.now(scene, project), AsSet.built(manifest)) if manifest is not None else ("never built",)
+    )
     stages = tuple(s.name for s in STAGES if share.get(s.name, float(s.stale and bool(changes))) > 0)
     seconds = IDLE_SECONDS + sum(s * share.get(stage, 1.0) for stage, s in now.seconds.items())
     return Stale(not stages, stages, changes, seconds, size.texels, IDLE_SECONDS + whole.total_seconds, spared)
@@ -77,7 +80,7 @@ def _missing(items: Mapping[Item, str], store: Store) -> float:
 
 def _spare(store: Store, scene: Scene, recipe: Recipe, names: Names, share: dict[str, float], speed: Speed) -> float:
     """Lessen the shares of stages by what earlier layouts spare; the share of texels that are taken over."""
-    alike, shot = predicted_spare(store, scene, recipe, names.ground)
+    alike, shot = predicted_spare(store, scene, recipe, names.ground, lambda: faces_met(scene))
     if recipe.light.noise_target:
         shot /= max(speed.until, 1e-6)  # of the rays that it will come to
     taken = {"rays": shot, "texels": alike if share[CHARTS.name] else 0.0, "": 0.0}
@@ -89,7 +92,7 @@ def _spare(store: Store, scene: Scene, recipe: Recipe, names: Names, share: dict
 
 def changes_since(scene: Scene, project: Project, begun_scene: Scene, begun: Project) -> tuple[str, ...]:
     """What changed since a build began that is still under way, in words."""
-    return _changes(AsSet.now(scene, project), AsSet.now(begun_scene, begun))
+    return changes_between(AsSet.now(scene, project), AsSet.now(begun_scene, begun))
 
 
 def _hits(names: Names, project: Project, manifest: Manifest | None) -> str:
@@ -142,7 +145,8 @@ class AsSet:
         return AsSet(m.lights, d.lights, m.emitters, m.sky, d.sky, m.recipe, m.brief, d.charts, d.footing)
 
 
-def _changes(now: AsSet, then: AsSet) -> tuple[str, ...]:
+def changes_between(now: AsSet, then: AsSet) -> tuple[str, ...]:
+    """What is different that light depends on, in words, such as "2 lights"."""
     changes = []
     lights = {name for name in now.lights.keys() | then.lights.keys() if now.lights.get(name) != then.lights.get(name)}
     if now.footing == then.footing:
@@ -162,7 +166,7 @@ def _changes(now: AsSet, then: AsSet) -> tuple[str, ...]:
         changes.append("draft factor" if settings == {"draft"} else "recipe")
     if now.brief.probes != then.brief.probes:
         changes.append("probes")
-    if _arranging(to_values(now.brief)) != _arranging(to_values(then.brief)):
+    if arranging(to_values(now.brief)) != arranging(to_values(then.brief)):
         changes.append("marks")
     elif now.charts != then.charts and not {"density", "draft"} & settings:
         changes.append("level")
@@ -184,12 +188,13 @@ LIGHT_KEYS = {
     "prints",
     "guard",
     "blend_distance",
+    "white",
     "probes",
 }
 WORDS_OF_A_MARK = {"note", "guard", "work", "removable", "blocks_sight", "usual"}
 
 
-def _arranging(brief: dict[str, Any]) -> dict[str, Any]:
+def arranging(brief: dict[str, Any]) -> dict[str, Any]:
     """What of a brief's values decides where surfaces stand, what they do to light, and how finely they are lit."""
     kept = {key: value for key, value in brief.items() if key not in LIGHT_KEYS}
     for table in ("marks", "branches"):

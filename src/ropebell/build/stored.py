@@ -55,11 +55,11 @@ class StoredBuild:
         lights, emitters = ({n: f for (of, n), f in fields.items() if of == kind} for kind in ("light", "emitter"))
         if lights.keys() != m.lights.keys() or emitters.keys() != m.emitters.keys():
             return None
-        samples, reading, hits = (kept[s.name][ONLY] for s in (stages.FOOTING, stages.WRITE, stages.TRANSPORT))
+        footed, reading, hits = (kept[s.name][ONLY] for s in (stages.FOOTING, stages.WRITE, stages.TRANSPORT))
         sources = Sources(lights, emitters, fields.get(SKY_ITEM))
         return StoredBuild(
             reading.throws, reading.reflecting, reading.emitter, hits, sources,
-            Layout.of(laid.texels, laid.atlas, samples), kept[stages.FINISH.name].get(ONLY),
+            Layout.of(laid.texels, laid.atlas, footed.samples), kept[stages.FINISH.name].get(ONLY),
         )  # fmt: skip
 
 

@@ -12,21 +12,25 @@ import os
 import signal
 import sys
 import threading
+import time
 import traceback
 from pathlib import Path
 from types import FrameType
 
+from ropebell.build.conditions import parse_conditions
 from ropebell.build.journal import Journal
 from ropebell.build.pictures import Pictures
-from ropebell.build.pipeline import build
+from ropebell.build.pipeline import build, build_up_to
 from ropebell.build.request import Request
 from ropebell.build.stage import time_is_over
+from ropebell.build.stages import STAGES
 from ropebell.build.standby import wanted, warm
+from ropebell.build.tripwires import Tripwires
 from ropebell.errors import BuildError, RopeBellError, Stopped, step, why
 from ropebell.files import open_own
 
 EXIT_DONE, EXIT_FAILED, EXIT_TRIPWIRE, EXIT_STOPPED = 0, 3, 4, 130
-PATIENCE = 0.5
+PATIENCE, WATCH_EVERY = 0.5, 0.1
 NO_MEMORY = "There is not enough memory. Lower the density or the gather rays, or set limits.memory_mb."
 # Seconds; a library cannot wait for longer than some centuries.
 LONGEST_TIMER = 1e6
@@ -85,15 +89,23 @@ def run(request: Request, gentle: bool = True, orphaned: int | None = None, pipe
     stop = threading.Event()
     _listen(stop, ending, request.out, orphaned)
     _watch_time(request, journal, ending)
+    names = tuple(stage.name for stage in STAGES)
     if gentle:
         os.nice(max(15 - os.nice(0), 0))
     try:
         journal.write("begin", pid=os.getpid(), request=request.to_json())
-        manifest = build(request, journal, lambda: Stopped() if stop.is_set() else None)
+        conditions = parse_conditions(request.stop_when, names)
+        wires = Tripwires(conditions, request.brief.white, request.recipe.output.format)
+        _watch_wires(wires, request, ending)
+        asked = (lambda: Stopped() if stop.is_set() else None), wires
+        if request.scope.stage:
+            build_up_to(request.scope.stage, request, journal, *asked)
+            return ending.say("done", EXIT_DONE, seconds=round(journal.seconds, 4), stage=request.scope.stage)
+        manifest = build(request, journal, *asked)
         return ending.say("done", EXIT_DONE, seconds=manifest.total_seconds)
     except Stopped as stopped:
         if stopped.reason == "limit":
-            return ending.say("tripwire", EXIT_TRIPWIRE, message=stopped.detail)
+            return ending.say("tripwire", EXIT_TRIPWIRE, message=stopped.detail, **stopped.told)
         return ending.say("stopped", EXIT_STOPPED, message=stopped.detail)
     except Exception as error:  # noqa: BLE001 - the border of the process: a bug is told in the journal, not lost
         status = error.exit_code if isinstance(error, RopeBellError) else EXIT_FAILED
@@ -161,6 +173,24 @@ def _watch_time(request: Request, journal: Journal, ending: _Ending) -> None:
     timer = threading.Timer(max(limit - journal.seconds, 0.0) + PATIENCE, over)
     timer.daemon = True
     timer.start()
+
+
+def _watch_wires(wires: Tripwires, request: Request, ending: _Ending) -> None:
+    """End the process where a tripwire is met while a library does not come back."""
+    if not wires.watchful:
+        return
+
+    def watch() -> None:
+        while True:
+            tripped = wires.overdue()
+            if tripped is not None:
+                time.sleep(PATIENCE)
+                ending.say("tripwire", EXIT_TRIPWIRE, message=tripped.detail, **tripped.told)
+                Pictures.clear(request.out)
+                os._exit(EXIT_TRIPWIRE)
+            time.sleep(WATCH_EVERY)
+
+    threading.Thread(target=watch, name="tripwires", daemon=True).start()
 
 
 def main() -> int:

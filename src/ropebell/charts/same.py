@@ -12,31 +12,36 @@ from ropebell.kernel import kernel
 from ropebell.level.model import I32
 
 
-def same_texels(before: Atlas, old: Texels, after: Atlas, new: Texels) -> I32:
+def same_texels(before: Atlas, old: Texels, after: Atlas, new: Texels, faces: I32 | None = None) -> I32:
     """(N,) int32: for each new texel the old one that stands for the very same points, −1 where there is none.
 
     Args:
-        before, old: an earlier layout of the same triangles in the same order.
+        before, old: an earlier layout.
         after, new: the layout of now.
+        faces: (T,) the old triangle that each is, −1 for new ones; None: they are the same in the same order.
     """
     found = np.full(len(new), -1, np.int32)
-    fits = len(before.uv) == len(after.uv) and old.sample_triangle.shape[1] == new.sample_triangle.shape[1]
+    fits = (faces is not None or len(before.uv) == len(after.uv)) and old.sample_triangle.shape[
+        1
+    ] == new.sample_triangle.shape[1]
     if fits and len(new) and len(old):
-        match = _same_charts(before, after)
+        match = _same_charts(before, after, np.arange(len(after.uv), dtype=np.int32) if faces is None else faces)
         chart = np.ascontiguousarray(after.chart[new.owner])
         _map(match, chart, after.rects, new.column, new.row, before.rects, old.grid, found)
     return found
 
 
-def _same_charts(before: Atlas, after: Atlas) -> I32:
+def _same_charts(before: Atlas, after: Atlas, faces: I32) -> I32:
     """(C,) the old chart that each new one equals, −1 for none."""
-    same = (before.rects[before.chart, 3:] == after.rects[after.chart, 3:]).all(axis=1)
-    same &= (_from_corner(before) == _from_corner(after)).all(axis=(1, 2))
+    old = np.maximum(faces, 0)
+    chart = before.chart[old]
+    same = (faces >= 0) & (before.rects[chart, 3:] == after.rects[after.chart, 3:]).all(axis=1)
+    same &= (_from_corner(before)[old] == _from_corner(after)).all(axis=(1, 2))
     count = len(after.rects)
     match = np.full(count, -1, np.int32)
-    match[after.chart] = before.chart
+    match[after.chart] = np.where(faces >= 0, chart, -1)
     # All triangles of the new chart, and of the old one no others.
-    same &= match[after.chart] == before.chart
+    same &= match[after.chart] == chart
     whole = np.ones(count, np.bool_)
     whole[after.chart[~same]] = False
     sizes = np.bincount(after.chart, minlength=count)

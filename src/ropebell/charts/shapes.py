@@ -72,7 +72,7 @@ def placed_shapes(scene: Scene, cache: LayoutCache, workers: int, tick: Callable
     for node, first, end in ranges:
         world = scene.node_world[node]
         turn, scale = rigid_and_scale(world)
-        corners = (scene.corners[first:end] - world[:3, 3]) @ turn / scale
+        corners = _unplaced((scene.corners[first:end] - world[:3, 3]) @ turn / scale)
         uv1 = scene.uv1[first:end]
         key = _key(corners, uv1)
         keys.append(key)
@@ -92,10 +92,18 @@ def placed_shapes(scene: Scene, cache: LayoutCache, workers: int, tick: Callable
     ]
 
 
+def _unplaced(corners: F64) -> F64:
+    """Without the rounding that a placement leaves: the numbers of the file again, which are of single precision. So a
+    layout does not depend on which of its instances was laid out first, nor on where that stood then."""
+    grid = 2.0 ** (np.ceil(np.log2(max(float(np.abs(corners).max()), 1e-300))) - 30.0)
+    found: F64 = (np.round(corners / grid) * grid).astype(np.float32).astype(np.float64)
+    return found
+
+
 def _key(corners: F64, uv1: F32) -> str:
     """Digest of a shape, blind to the rounding that different placements leave."""
     size = max(float(np.abs(corners).max()), 1e-300)
-    digest = hashlib.sha256(b"layout 1")
+    digest = hashlib.sha256(b"layout 2")
     digest.update(np.float64(size).astype(np.float32).tobytes())
     digest.update(np.round(corners / size * 1e5).astype(np.int32).tobytes())
     digest.update(np.nan_to_num(uv1, nan=-1e9).tobytes())

@@ -6,32 +6,24 @@ import datetime
 import json
 import math
 import os
-import signal
 import sys
-import time
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-from ropebell.build.claim import claimed, clear_earlier, earlier
-from ropebell.build.events import Event, Progress, Warned
-from ropebell.build.journal import is_alive
-from ropebell.build.manifest import read_manifest
 from ropebell.build.meter import Meter, Reading
 from ropebell.build.mover import SIDES, Lightmapped, MoverLight, mover_light
 from ropebell.build.precheck import gather
 from ropebell.build.probe_file import read_probes
 from ropebell.build.project import PROJECT_FILE, Project, find_project
-from ropebell.build.recipe import load, named, with_setting
-from ropebell.build.request import Request
-from ropebell.build.result import Outcome, open_result
-from ropebell.build.runner import BuildProcess
+from ropebell.build.recipe import named
+from ropebell.build.result import open_result
 from ropebell.build.sample_days import write_demo_with_days
 from ropebell.checks.run import check as run_checks
 from ropebell.cli.said import say
 from ropebell.demo.write import write_demo
-from ropebell.errors import Stopped, UsageError, step, why
+from ropebell.errors import Stopped, UsageError
 from ropebell.level.finding import Finding
 from ropebell.level.open import LEVEL_SUFFIXES, open_level
 from ropebell.light.rays import RaySpace
@@ -56,7 +48,7 @@ class _Loose(Project):
         return cache_folder()
 
 
-def _project_of(target: Path) -> Project:
+def project_of(target: Path) -> Project:
     """The project of a target; a level that belongs to none gets one that is never saved, with the shared cache."""
     beside = target if target.is_dir() else target.parent
     if target.suffix.lower() in LEVEL_SUFFIXES and not (beside / PROJECT_FILE).is_file():
@@ -69,7 +61,7 @@ def _project_of(target: Path) -> Project:
 
 def check(level: Path, sky: Color | None, as_json: bool) -> int:
     """`ropebell check`: 1 if any finding is an error."""
-    project = _project_of(level)
+    project = project_of(level)
     path = project.level
     gathered = gather(open_level(path), project.brief, project.recipe, sky or project.sky, project.tables)
     findings = [f for f in run_checks(gathered.subject) if f.key not in project.brief.known]
@@ -87,97 +79,6 @@ def _finding_line(finding: Finding) -> str:
     place = "" if finding.place is None else " at " + ", ".join(f"{v:.2f}" for v in finding.place)
     what = f" {finding.object}:" if finding.object else ""
     return f"{finding.severity} ({finding.kind}){what} {finding.reason}{place} {finding.remedy}."
-
-
-def bake(
-    level: Path, out: Path, recipe_name: str | None, settings: list[str], sky: Color | None, clear: bool, as_json: bool
-) -> int:
-    """`ropebell bake`: builds in a process of its own and follows it."""
-    project = _project_of(level)
-    path = project.level
-    open_level_quickly(path)
-    recipe = load(recipe_name) if recipe_name else project.recipe
-    for setting in settings:
-        recipe = with_setting(recipe, setting)
-    color = sky or project.sky
-    picture = None if sky is not None else project.sky_picture
-    if min(color) < 0:
-        raise UsageError("a sky cannot be negative", "--sky", "Use numbers of 0 or more")
-    request = Request(path, out, project.cache, recipe, color, project.brief, project.tables, picture, pictures=False)
-    sources = [path, project.folder / PROJECT_FILE, *project.tables, *([picture] if picture is not None else [])]
-    try:
-        with claimed(out, sources) as kept:
-            if kept is not None:
-                count = len(earlier(out))
-                more = f", the last of {count}" if count > 1 else ""
-                say(f"ropebell: the build that was in {out} is kept as {kept}{more}; {CLEARING}", aside=True)
-            process = BuildProcess(request)
-            while process.poll() is None and not is_alive(out):
-                time.sleep(0.01)
-    except OSError as error:
-        raise UsageError(f"it cannot be written to ({why(error)})", out, step(error)) from error
-    ended = _follow(process, quiet=as_json or not sys.stderr.isatty())
-    if clear and ended.state == "done":
-        for gone in clear_earlier(out):
-            say(f"ropebell: removed {gone}", aside=True)
-    return _report(ended, process, out, as_json)
-
-
-def open_level_quickly(path: Path) -> None:
-    """Refuse unreadable levels before a build folder is made.
-
-    Raises:
-        LevelError: with file, place and remedy.
-    """
-    if path.suffix.lower() not in LEVEL_SUFFIXES or not path.is_file():
-        open_level(path)
-
-
-def _follow(process: BuildProcess, quiet: bool) -> Outcome:
-    """Show progress until the build ends; Ctrl-C and SIGTERM stop it."""
-
-    def stop(_signal: int, _frame: object) -> None:
-        process.stop()
-
-    before = {s: signal.signal(s, stop) for s in (signal.SIGINT, signal.SIGTERM)}
-    try:
-        while (ended := process.poll()) is None:
-            _tell(process.new_events(), quiet)
-            time.sleep(0.05)
-        _tell(process.new_events(), quiet)
-    finally:
-        for number, handler in before.items():
-            signal.signal(number, handler)
-    if not quiet:
-        print(file=sys.stderr)
-    return ended
-
-
-def _tell(events: list[Event], quiet: bool) -> None:
-    for event in events:
-        if isinstance(event, Progress) and not quiet:
-            text = f"\r{event.stage:<10} {100 * event.share:5.1f} %  {event.remaining:6.1f} s to go "
-            print(text, end="", file=sys.stderr, flush=True)
-        elif isinstance(event, Warned) and event.severity != "note":
-            about = f" {event.object}:" if event.object else ""
-            say(f"{'' if quiet else chr(10)}{event.severity}:{about} {event.reason}", aside=True)
-
-
-def _report(ended: Outcome, process: BuildProcess, out: Path, as_json: bool) -> int:
-    code = EXITS[ended.state]
-    if ended.state == "failed" and process.exit_code == 2:
-        code = 2
-    manifest = read_manifest(out) if ended.state == "done" else None
-    if as_json:
-        document: dict[str, Any] = {"outcome": ended.state, "message": ended.sentence, "out": str(out)}
-        print(json.dumps({**document, "manifest": manifest.as_json() if manifest is not None else None}))
-    elif manifest is not None:
-        reused = f", re-used {', '.join(manifest.reused)}" if manifest.reused else ""
-        pages, total = len(manifest.pages), manifest.total_seconds
-        say(f"{manifest.texels:,} texels on {pages} pages in {total:.1f} s{reused}: {out}")
-    if ended.state != "done":
-        say(f"ropebell: {ended.sentence}", aside=True)
-    return code
 
 
 def mover(build: Path, points: list[Color], as_json: bool) -> int:

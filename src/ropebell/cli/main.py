@@ -52,6 +52,23 @@ def parser() -> argparse.ArgumentParser:
     p.add_argument("--recipe", metavar="NAME|FILE", help="sketch, working, final or a TOML file")
     p.add_argument("--set", action="append", default=[], metavar="KEY=VALUE", dest="settings")
     p.add_argument("--sky", type=_numbers, default=None, metavar="R,G,B", help="uniform sky in cd/m²")
+    p.add_argument("--only", action="append", default=[], metavar="NODE", help="light this object and what is below it")
+    p.add_argument("--box", type=_box, default=None, metavar="X0,Y0,Z0,X1,Y1,Z1", help="only inside, the cut sealed")
+    p.add_argument(
+        "--changed-since",
+        type=_path,
+        default=None,
+        metavar="DIR",
+        help="what changed after this build; it lights the rest",
+    )
+    p.add_argument("--stage", default="", metavar="NAME", help="stop after this stage; what it gave is kept")
+    p.add_argument(
+        "--stop-when",
+        action="append",
+        default=[],
+        metavar="COND",
+        help="stop as by a tripwire, such as black>0.3; exit 4",
+    )
     p.add_argument("--clear-earlier", action="store_true", help="once done, remove earlier builds kept as DIR.before-N")
     p.add_argument("--json", action="store_true")
 
@@ -94,6 +111,19 @@ def _numbers(text: str) -> tuple[float, float, float]:
     if len(values) != 3 or not all(abs(v) < 1e30 for v in values):
         raise argparse.ArgumentTypeError(f"'{text}' is not three numbers separated by commas")
     return values[0], values[1], values[2]
+
+
+def _box(text: str) -> tuple[float, ...]:
+    parts = text.split(",")
+    try:
+        values = tuple(float(part) for part in parts)
+    except ValueError:
+        values = ()
+    if len(values) != 6 or not all(abs(v) < 1e30 for v in values):
+        raise argparse.ArgumentTypeError(f"'{text}' is not six numbers separated by commas")
+    if any(values[axis] == values[axis + 3] for axis in range(3)):
+        raise argparse.ArgumentTypeError(f"'{text}' is a box without any room")
+    return values
 
 
 def _path(text: str) -> Path:
@@ -154,19 +184,21 @@ def _check_room() -> None:
 def _run(options: argparse.Namespace) -> int:
     # Each command loads only what it needs: `check` starts without Qt, `open` without the bench.
     from ropebell.cli import commands
+    from ropebell.cli.bake import Wanted, bake
 
     if options.command == "check":
         return commands.check(options.level, options.sky, options.json)
     if options.command == "bake":
-        return commands.bake(
+        return bake(
             options.level,
             options.out,
-            options.recipe,
-            options.settings,
-            options.sky,
+            Wanted(
+                options.recipe, options.settings, options.sky, options.only, options.box, options.changed_since,
+                options.stage, options.stop_when,
+            ),
             options.clear_earlier,
             options.json,
-        )
+        )  # fmt: skip
     if options.command == "meter":
         if options.mover:
             return commands.mover(options.build, options.points, options.json)

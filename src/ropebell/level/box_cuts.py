@@ -30,14 +30,14 @@ def cut_along_boxes(level: Level, boxes: tuple[DensityBox, ...]) -> Level:
         if node.mesh < 0:
             continue
         mesh = level.meshes[node.mesh]
-        made = tuple(_cut(primitive, node.world, boxes) for primitive in mesh.primitives)
+        made = tuple(cut_primitive(primitive, node.world, boxes) for primitive in mesh.primitives)
         if any(new is not old for new, old in zip(made, mesh.primitives)):
             nodes[index] = replace(node, mesh=len(meshes))
             meshes.append(Mesh(mesh.name, made))
     return level if len(meshes) == len(level.meshes) else replace(level, meshes=tuple(meshes), nodes=tuple(nodes))
 
 
-def _cut(primitive: Primitive, world: F64, boxes: tuple[DensityBox, ...]) -> Primitive:
+def cut_primitive(primitive: Primitive, world: F64, boxes: tuple[DensityBox, ...]) -> Primitive:
     """A primitive with the faces that boxes cut divided; itself where none is."""
     layers = [primitive.positions, primitive.normals, primitive.uv0, primitive.uv1]
     widths = [0 if layer is None else layer.shape[1] for layer in layers]

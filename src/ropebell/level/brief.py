@@ -291,6 +291,7 @@ class Brief:
         lights: changes by node path. templates: by name. added: lights by name.
         emitters: changes by material name.
         moves: small edits by node path.
+        white: irradiance in lux that is white at the exposure kept for the project; 0: none is kept.
         tables: emitter tables, paths relative to the project; the first is the shared default.
         skies: by name; `sky` is the one in use.
         sets: named sets of density factors by node path.
@@ -321,6 +322,7 @@ class Brief:
     probes: ProbeSet = field(default_factory=ProbeSet)
     known: dict[str, str] = field(default_factory=dict)
     prints: dict[str, str] = field(default_factory=dict)
+    white: Amount = 0.0
     guard: bool = False
 
     @property

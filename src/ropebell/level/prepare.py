@@ -10,7 +10,8 @@ from numpy.typing import NDArray
 
 from ropebell.level.arrange import Marks, arranged, chosen_pose, marks_in_force
 from ropebell.level.box_cuts import cut_along_boxes
-from ropebell.level.brief import NO_BRIEF, Brief, Radiance
+from ropebell.level.brief import NO_BRIEF, Box, Brief, Radiance
+from ropebell.level.cut_box import cut_to_box, lit_from_inside
 from ropebell.level.cutouts import cutouts_of
 from ropebell.level.density import bare_faces, density_factors, ray_shares
 from ropebell.level.emission_picture import emission_picture, mean_emission
@@ -46,16 +47,20 @@ class Prepared:
         return taking_part(self.scene)
 
 
-def prepare(level: Level, brief: Brief = NO_BRIEF, emission: Emission | None = None) -> Prepared:
+def prepare(
+    level: Level, brief: Brief = NO_BRIEF, emission: Emission | None = None, box: Box | None = None
+) -> Prepared:  # fmt: skip
     """Arrange a level and place every mesh and light of it.
 
     Args:
-        emission: radiance of materials that differs from the level's own.
+        emission: radiance of materials that differs from the level's own. box: everything outside is cut away.
     """
     marks = marks_in_force(level, brief)
     placed = arranged(level, brief, marks)
     if brief.density_boxes:
         placed = cut_along_boxes(placed, brief.density_boxes)
+    if box is not None:
+        placed = cut_to_box(placed, box)
     parts = _Parts()
     users: dict[int, list[int]] = {}
     for index, node in enumerate(placed.nodes):
@@ -77,7 +82,8 @@ def prepare(level: Level, brief: Brief = NO_BRIEF, emission: Emission | None = N
     if two_sided.any() or one_sided.any():
         sided = (scene.double_sided | two_sided[scene.node]) & ~one_sided[scene.node]
         scene = replace(scene, double_sided=sided)
-    return Prepared(placed, with_lights(scene, placed, brief, emission))
+    scene = with_lights(scene, placed, brief, emission)
+    return Prepared(placed, scene if box is None else lit_from_inside(scene, box))
 
 
 def flatten(level: Level, brief: Brief = NO_BRIEF, emission: Emission | None = None) -> Scene:

@@ -26,6 +26,8 @@ FIRST_LOOK = 2
 SECOND_LOOK = 8
 CHUNK = 4096
 REDIRECT_RADIUS = 6
+# Which texels are as they were, what was found then, and the number of each triangle of then now, None if the same.
+Before = tuple[Kept, OpenSamples, I32 | None]
 
 
 def find_open_samples(
@@ -35,7 +37,7 @@ def find_open_samples(
     atlas: Atlas,
     workers: int,
     tick: Callable[[float], None],
-    earlier: tuple[Kept, OpenSamples] | None = None,
+    earlier: Before | None = None,
 ) -> OpenSamples:
     """Sort the footprint samples of every texel into open and buried ones.
 
@@ -46,14 +48,13 @@ def find_open_samples(
         earlier: what is known of texels that are as they were.
     """
     buried = np.zeros(texels.sample_triangle.shape, np.bool_)
-    key = texel_keys(texels, atlas)
+    key = texel_keys(texels, atlas, surface.names)
     fresh = earlier[0].fresh if earlier is not None else np.arange(len(texels), dtype=np.int32)
 
     def look(first: int, end: int) -> None:
         span = fresh[first:end]
-        triangle, weights = texels.sample_triangle[span], texels.sample_weights[span]
-        rows, columns = np.nonzero(triangle >= 0)
-        spots = Spots((triangle >= 0).sum(axis=1, dtype=np.int32), triangle, weights, key[span])
+        rows, columns = np.nonzero(texels.sample_triangle[span] >= 0)
+        spots = footprints(texels, span)._replace(key=key[span])
         suspect = _back_hits(surface, space, spots, rows, columns, FIRST_LOOK, 0) > 0
         rows, columns = rows[suspect], columns[suspect]
         hits = _back_hits(surface, space, spots, rows, columns, SECOND_LOOK, FIRST_LOOK)
@@ -64,16 +65,33 @@ def find_open_samples(
     return _compact(texels, atlas, key, buried, earlier)
 
 
+def footprints(texels: Texels, rows: I32 | None = None) -> Spots:
+    """All footprint samples of some texels or all, as if they stood in the open."""
+    rows = np.arange(len(texels), dtype=np.int32) if rows is None else rows
+    triangle, weights = texels.sample_triangle[rows], texels.sample_weights[rows]
+    return Spots((triangle >= 0).sum(axis=1, dtype=np.int32), triangle, weights, np.zeros(len(rows), np.uint32))
+
+
 def _back_hits(surface: Surface, space: RaySpace, spots: Spots, rows: I64, columns: I64, rays: int, start: int) -> I64:
     """(m,) how many of `rays` rays from each listed sample meet a back face of a one-sided triangle."""
     origins = np.empty((len(rows) * rays, 3), np.float32)
     directions = np.empty_like(origins)
     _look_rays(surface.ground, spots, rows, columns, rays, start, origins, directions)
     hit = space.first_hit(origins, directions)
-    into = np.einsum("ij,ij->i", surface.faces[hit], directions) > 0
-    back = (hit >= 0) & into & ~surface.two_sided[hit]
-    found: I64 = back.reshape(-1, rays).sum(axis=1)
+    found = np.zeros(len(rows), np.int64)
+    _count_backs(surface.faces, surface.two_sided, hit, directions, found)
     return found
+
+
+@kernel
+def _count_backs(faces: F32, two_sided: Mask, hit: I32, directions: F32, found: I64) -> None:
+    rays = len(hit) // max(len(found), 1)
+    for m in range(len(found)):
+        for j in range(m * rays, (m + 1) * rays):
+            t = hit[j]
+            if t >= 0 and not two_sided[t]:
+                into = faces[t, 0] * directions[j, 0] + faces[t, 1] * directions[j, 1] + faces[t, 2] * directions[j, 2]
+                found[m] += into > 0
 
 
 @kernel
@@ -96,25 +114,30 @@ def _look_rays(
             directions[j, 0], directions[j, 1], directions[j, 2] = dx, dy, dz
 
 
-def texel_keys(texels: Texels, atlas: Atlas) -> NDArray[np.uint32]:
-    """(N,) uint32 that names each texel by its triangle and its place in its chart, wherever on the pages that lies.
+def texel_keys(texels: Texels, atlas: Atlas, faces: NDArray[np.uint64]) -> NDArray[np.uint32]:
+    """(N,) uint32 that names each texel by its triangle and its place in its chart, wherever on the pages that lies and
+    whatever other triangles there are.
 
     A few of a million may share one by chance, which does no more than give them the same rays.
+
+    Args:
+        faces: (T,) `Surface.names`.
     """
     rects = atlas.rects[atlas.chart[texels.owner]] if len(texels) else np.zeros((0, 5), np.int32)
     keys = np.empty(len(texels), np.uint32)
-    _mix(texels.owner, texels.column - rects[:, 1], texels.row - rects[:, 2], keys)
+    own = faces[texels.owner].astype(np.uint32)  # the lower half of the bits
+    _mix(own, texels.column - rects[:, 1], texels.row - rects[:, 2], keys)
     return keys
 
 
 @kernel
-def _mix(owner: I32, x: I32, y: I32, keys: U32) -> None:
+def _mix(owner: U32, x: I32, y: I32, keys: U32) -> None:
     for n in range(len(owner)):
-        keys[n] = hash32(np.uint32(owner[n]) ^ hash32(np.uint32(x[n]) ^ hash32(np.uint32(y[n]))))
+        keys[n] = hash32(owner[n] ^ hash32(np.uint32(x[n]) ^ hash32(np.uint32(y[n]))))
 
 
 def _compact(
-    texels: Texels, atlas: Atlas, key: NDArray[np.uint32], buried: Mask, earlier: tuple[Kept, OpenSamples] | None
+    texels: Texels, atlas: Atlas, key: NDArray[np.uint32], buried: Mask, earlier: Before | None
 ) -> OpenSamples:  # fmt: skip
     open_ = (texels.sample_triangle >= 0) & ~buried
     order = np.argsort(~open_, axis=1, kind="stable")

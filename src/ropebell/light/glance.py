@@ -32,7 +32,7 @@ def glance(
         tick: called now and then, may raise `Stopped`.
     """
     found: dict[str, DirectField] = {}
-    samples = _one_each(texels, atlas)
+    samples = _one_each(texels, atlas, surface)
     left = MOST_RAYS
     for light in sorted(lights, key=lambda x: -float(np.abs(x.strength) @ LUMINANCE)):
         cost = len(texels) * (RAYS if light.size > 0 else 1)
@@ -42,7 +42,7 @@ def glance(
     return found
 
 
-def _one_each(texels: Texels, atlas: Atlas) -> OpenSamples:
+def _one_each(texels: Texels, atlas: Atlas, surface: Surface) -> OpenSamples:
     """The first footprint sample of each texel, as if it stood in the open."""
     own = np.arange(len(texels), dtype=np.int32)
     used = texels.sample_triangle >= 0
@@ -54,5 +54,5 @@ def _one_each(texels: Texels, atlas: Atlas) -> OpenSamples:
         np.ascontiguousarray(texels.sample_triangle[own, first][:, None]),
         np.ascontiguousarray(texels.sample_weights[own, first][:, None]),
         own,
-        texel_keys(texels, atlas),
+        texel_keys(texels, atlas, surface.names),
     )

@@ -16,6 +16,9 @@ from ropebell.light.direct import DirectField
 from ropebell.light.lookup import BACK
 from ropebell.light.surface import OpenSamples
 from ropebell.light.transport import PENDING
+from ropebell.light.workers import run_chunks
+
+CHUNK = 10_000
 
 
 @dataclass(frozen=True, eq=False)
@@ -53,12 +56,24 @@ class Kept:
         """Of the texels that are as they were."""
         return float((self.before >= 0).mean()) if len(self.before) else 0.0
 
+    def without(self, rows: Mask) -> Kept:
+        """Less some of the texels of now, (N,) bool."""
+        return Kept.of(np.where(rows, -1, self.before).astype(np.int32), len(self.after))
 
-def carried_samples(kept: Kept, old: OpenSamples, count: I32, triangle: I32, weights: F32) -> None:
-    """Write the open samples of kept texels into tables of now (N, …)."""
+
+def carried_samples(
+    kept: Kept, old: OpenSamples, number: I32 | None, count: I32, triangle: I32, weights: F32
+) -> None:  # fmt: skip
+    """Write the open samples of kept texels into tables of now (N, …).
+
+    Args:
+        number: of each old triangle now; None: as it was.
+    """
     rows = kept.rows
     at = kept.before[rows]
     count[rows], triangle[rows], weights[rows] = old.count[at], old.triangle[at], old.weights[at]
+    if number is not None:
+        triangle[rows] = np.where(triangle[rows] >= 0, number[triangle[rows]], -1)
 
 
 def carried_field(kept: Kept, old: DirectField, fresh: DirectField) -> DirectField:
@@ -87,7 +102,7 @@ def carried_dense(kept: Kept, old: F32, fresh: F32) -> F32:
     return out
 
 
-def carry_hits(kept: Kept, old: I32, had: I32, want: I32, hits: I32) -> tuple[I32, I32]:
+def carry_hits(kept: Kept, old: I32, had: I32, want: I32, hits: I32, workers: int = 1) -> tuple[I32, I32]:
     """Write what is still true of an earlier hit table into one of now; what is not becomes `PENDING`.
 
     Args:
@@ -100,8 +115,11 @@ def carry_hits(kept: Kept, old: I32, had: I32, want: I32, hits: I32) -> tuple[I3
     done = np.zeros(len(want), np.int32)
     pending = np.zeros(len(want), np.bool_)
     rows = kept.rows
-    for first in range(0, len(rows), 50_000):  # stays interruptible
-        _carry(rows[first : first + 50_000], kept.before, kept.after, old, had, want, hits, done, pending)
+
+    def carry(first: int, end: int) -> None:
+        _carry(rows[first:end], kept.before, kept.after, old, had, want, hits, done, pending)
+
+    run_chunks(len(rows), CHUNK, carry, workers, lambda _: None)
     return done, np.flatnonzero(pending).astype(np.int32)
 
 

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ropebell.kernel import kernel
-from ropebell.level.model import F32, F64, I32
+from ropebell.level.model import F32, F64, I32, I64
 from ropebell.light.surface import OpenSamples, Surface
 
 # Texels that are told apart together; small enough to be compact, large enough to be few.
@@ -48,6 +48,12 @@ class TexelBlocks:
             order, np.minimum.reduceat(low[order], starts), np.maximum.reduceat(high[order], starts), low, high
         )
 
+    def members(self, blocks: I64) -> I32:
+        """(m,) int32 texels of some blocks."""
+        rows = (blocks[:, None] * BLOCK + np.arange(BLOCK)).ravel()
+        found: I32 = self.order[rows[rows < len(self.order)]]
+        return found
+
     def within(self, position: F64, reach: float) -> I32:
         """(m,) int32 texels, ascending, some of whose footprint may lie within `reach` metres of a position.
 
@@ -55,8 +61,7 @@ class TexelBlocks:
             position: (3,) relative to the centre.
         """
         near = np.flatnonzero(_gap(self.low, self.high, position) <= reach)
-        rows = (near[:, None] * BLOCK + np.arange(BLOCK)).ravel()
-        texels = self.order[rows[rows < len(self.order)]]
+        texels = self.members(near)
         return np.sort(texels[_gap(self.texel_low[texels], self.texel_high[texels], position) <= reach])
 
 

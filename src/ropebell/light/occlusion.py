@@ -26,17 +26,20 @@ def texel_places(scene: Scene, triangle: I32, weights: F32, count: I32) -> F64:
     Args:
         triangle, weights, count: the sample tables of `OpenSamples`.
     """
-    width = np.arange(triangle.shape[1])
-    use = width[None, :] < np.maximum(count, 1)[:, None]
-    t = np.where(triangle >= 0, triangle, 0)
     places = np.zeros((len(triangle), 3))
-    for s in width:
-        b, c = weights[:, s, :1].astype(np.float64), weights[:, s, 1:].astype(np.float64)
-        corners = scene.corners[t[:, s]]
-        at = (1 - b - c) * corners[:, 0] + b * corners[:, 1] + c * corners[:, 2]
-        places += at * use[:, s : s + 1]
-    found: F64 = places / np.maximum(use.sum(axis=1), 1)[:, None]
-    return found
+    _middles(scene.corners, triangle, weights, count, places)
+    return places
+
+
+@kernel
+def _middles(corners: F64, triangle: I32, weights: F32, count: I32, places: F64) -> None:
+    for i in range(len(triangle)):
+        used = max(count[i], 1)
+        for s in range(used):
+            t = max(triangle[i, s], 0)
+            b, c = np.float64(weights[i, s, 0]), np.float64(weights[i, s, 1])
+            for a in range(3):
+                places[i, a] += ((1.0 - b - c) * corners[t, 0, a] + b * corners[t, 1, a] + c * corners[t, 2, a]) / used
 
 
 def occlusion(hits: I32, places: F64, radius: float, workers: int, tick: Callable[[float], None]) -> F32:

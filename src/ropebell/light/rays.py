@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
@@ -22,6 +23,8 @@ START_PLACE, START_SIZE = 2e-6, 2e-6
 # What lies so many times as far from the middle as three quarters of a level's surfaces is not its core, which a few
 # thousand triangles tell.
 CORE, MOST_TELLING = 24.0, 4096
+# The centre is a multiple of a power of two of metres, of which at least so many go into a level.
+STEPS_ACROSS = 8.0
 # Shadow rays end this share short of the light, so that a fixture's own triangle at the light does not count.
 END_SHORT = 1e-4
 RAYS_PER_THREAD = 20_000
@@ -38,10 +41,7 @@ class RaySpace:
     """
 
     def __init__(self, corners: F64, blocks: NDArray[np.bool_] | None = None, cutouts: Cutouts | None = None) -> None:
-        low, high = core_bounds(corners)
-        self.centre: F64 = (low + high) / 2
-        self.extent = float(np.linalg.norm(high - low))
-        self.vertices: F32 = np.ascontiguousarray((corners - self.centre).astype(np.float32))
+        self.centre, self.extent, self.vertices = centred(corners)
         self._device = EmbreeDevice()
         self._scene = EmbreeScene(self._device)
         self._number = None if blocks is None or blocks.all() else np.flatnonzero(blocks).astype(np.int32)
@@ -143,6 +143,14 @@ class RaySpace:
         return blocked
 
 
+def centred(corners: F64) -> tuple[F64, float, F32]:
+    """(3,) centre of a level, metres across it, and (T, 3, 3) float32 corners relative to the centre."""
+    low, high = core_bounds(corners)
+    extent = float(np.linalg.norm(high - low))
+    centre = _rounded((low + high) / 2, extent)
+    return centre, extent, np.ascontiguousarray((corners - centre).astype(np.float32))
+
+
 def core_bounds(corners: F64) -> tuple[F64, F64]:
     """(3,) bounds of a level without what lies far from nearly all of it: a crate lost a kilometre away shall not cost
     the rest its precision. Of an ordinary level, the bounds of everything.
@@ -162,6 +170,15 @@ def core_bounds(corners: F64) -> tuple[F64, F64]:
     away = np.maximum(centre - low, high - centre).max(axis=1)
     near: Mask = away < max(CORE * spread, float(away.min()) * (1 + 1e-9))
     return low[near].min(axis=0), high[near].max(axis=0)
+
+
+def _rounded(centre: F64, extent: float) -> F64:
+    """A place near the middle that stays where it is when some object moves, so that all others keep the very bits of
+    their corners, and what was found for them still holds."""
+    if extent <= 0.0 or not math.isfinite(extent):
+        return centre
+    step = 2.0 ** math.floor(math.log2(extent / STEPS_ACROSS))
+    return np.asarray(np.round(centre / step) * step, np.float64)
 
 
 def _quantile(values: F64, weight: F64, share: float) -> float:

@@ -60,6 +60,12 @@ class Surface:
         """The same for kernels."""
         return Ground(self.vertices, self.normals, self.faces, start_lift(self.vertices))
 
+    @cached_property
+    def names(self) -> NDArray[np.uint64]:
+        """(T,) names each triangle by all that rays which start from it depend on, wherever in a list it stands."""
+        parts = (self.vertices.reshape(-1, 9), self.normals.reshape(-1, 9), self.two_sided[:, None].astype(np.float32))
+        return named_rows(np.concatenate(parts, axis=1))
+
     @staticmethod
     def of(scene: Scene, space: RaySpace) -> Surface:
         """The surface of a scene in the frame of its ray space."""
@@ -80,6 +86,22 @@ class Surface:
             np.concatenate([self.faces, face]),
             np.concatenate([self.two_sided, np.zeros(len(face), np.bool_)]),
         )
+
+
+def named_rows(rows: F32) -> NDArray[np.uint64]:
+    """(n,) 64 mixed bits of each row's own, by the finisher of SplitMix64 (Steele, Lea, Flood 2014,
+    doi:10.1145/2660193.2660195).
+
+    Args:
+        rows: (n, k) float32.
+    """
+    found = np.zeros(len(rows), np.uint64)
+    for column in np.ascontiguousarray(rows).view(np.uint32).T.astype(np.uint64):
+        found = (found ^ column) + np.uint64(0x9E3779B97F4A7C15)
+        found = (found ^ (found >> np.uint64(30))) * np.uint64(0xBF58476D1CE4E5B9)
+        found = (found ^ (found >> np.uint64(27))) * np.uint64(0x94D049BB133111EB)
+        found ^= found >> np.uint64(31)
+    return found
 
 
 @dataclass(frozen=True, eq=False)

@@ -11,7 +11,8 @@ from numpy.typing import NDArray
 from ropebell.charts.atlas import Atlas
 from ropebell.charts.texels import Texels
 from ropebell.kernel import kernel
-from ropebell.level.model import F32, I32, HitTable
+from ropebell.level.model import F32, F64, I32, HitTable
+from ropebell.light.affected import mark_crossing
 from ropebell.light.gather_rays import make_rays
 from ropebell.light.lookup import NONE, SKY, hit_records, resolve
 from ropebell.light.rays import RaySpace
@@ -111,15 +112,27 @@ class Gather:
 
         run_chunks(len(rows), max(RAYS_PER_CHUNK // width, 1), work, workers, tick)
 
-    def renew(self, rows: I32, width: int, hits: I32, workers: int, tick: Callable[[float], None]) -> int:
-        """Shoot again those of the first `width` rays of some rows whose entry is `PENDING`; how many there were."""
+    def renew(
+        self, rows: I32, width: int, hits: I32, workers: int, tick: Callable[[float], None],
+        boxes: F64 | None = None, done: I32 | None = None,
+    ) -> int:  # fmt: skip
+        """Shoot again those of the first `width` rays of some rows whose entry is `PENDING`; how many there were.
+
+        Args:
+            boxes: (B, 2, 3), also those that pass through one of them. done: (N,) int32 rays that a texel has.
+        """
         plain = plain_points(0, width)
         counts: list[int] = []
 
         def work(first: int, end: int) -> None:
             some = rows[first:end]
-            wanted = np.flatnonzero(hits[some, :width].ravel() == PENDING)
             origins, directions = self._made(some, plain)
+            again = hits[some, :width].ravel() == PENDING
+            if boxes is not None:
+                mark_crossing(boxes, origins, directions, again)
+            if done is not None:
+                again &= (np.arange(width) < done[some, None]).ravel()
+            wanted = np.flatnonzero(again)
             origins, directions = origins[wanted], directions[wanted]
             struck = self.space.first_hit(origins, directions)
             found = np.empty((1, len(wanted)), np.int32)

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ropebell.build.forms import CHARTS as FORM
 from ropebell.build.forms import Laid
-from ropebell.build.kin import Earlier
+from ropebell.build.kin import Earlier, Ground
 from ropebell.build.layouts import StoredLayouts
 from ropebell.build.progress import Tick
 from ropebell.build.recipe import Recipe
@@ -22,6 +23,11 @@ from ropebell.charts.texels import Texels, make_texels
 from ropebell.digest import digest_of
 from ropebell.level.finding import from_notice
 from ropebell.level.scene import Scene
+from ropebell.light.rays import centred
+from ropebell.light.surface import Surface, named_rows
+
+# Of the next stage, by which that of an earlier layout is named.
+FOOTING_NAME = "footing"
 
 
 class Charted(NamedTuple):
@@ -46,6 +52,32 @@ def met(scene: Scene) -> list[object]:
     """What rays pass through, where there is anything of the kind."""
     ghosts = [scene.casts] if len(scene.casts) and not scene.casts.all() else []
     return [*ghosts, *(scene.cutouts.arrays if scene.cutouts is not None else ())]
+
+
+def _ground(work: Work) -> Ground:
+    """What rays meet, triangle by triangle."""
+    placed = work[SCENE]
+    return Ground(work.names.ground, met_faces(placed.scene, placed.surface), placed.surface.vertices)
+
+
+def met_faces(scene: Scene, surface: Surface) -> NDArray[np.uint64]:
+    """(T,) names each triangle by all that rays which start from it, or meet it, depend on."""
+    told = np.zeros((len(scene), 8), np.float32)
+    if len(scene.casts):
+        told[:, 0] = ~scene.casts
+    cut = scene.cutouts
+    if cut is not None:
+        # Any other picture with holes makes all of what has some another.
+        told[cut.triangle, 1] = 1 + cut.mask
+        told[cut.triangle, 2:] = cut.uv.reshape(-1, 6)
+        told[cut.triangle, 0] = int(digest_of(cut.shape, cut.solid)[:6], 16)
+    return surface.names ^ named_rows(told)
+
+
+def faces_met(scene: Scene) -> NDArray[np.uint64]:
+    """`met_faces` of a scene that no rays are shot in."""
+    sided = np.ascontiguousarray(scene.double_sided, dtype=np.bool_)
+    return met_faces(scene, Surface(centred(scene.corners)[2], scene.normals, scene.face_normals, sided))
 
 
 def _geometry(scene: Scene) -> str:
@@ -78,11 +110,12 @@ def _make(work: Work, scene: Scene, tick: Tick) -> Artifact:
     atlas, notices = make_atlas(scene, shapes, _settings(recipe))
     tick(0.7)
     texels = make_texels(scene, atlas, recipe.footprint_samples, lambda share: tick(0.7 + 0.3 * share))
-    arrays = {
+    arrays: dict[str, NDArray[Any]] = {
         "uv": atlas.uv, "chart": atlas.chart, "rects": atlas.rects, "page": texels.page, "column": texels.column,
         "row": texels.row, "cover": texels.cover, "owner": texels.owner, "grid": texels.grid,
         "sample_triangle": texels.sample_triangle, "sample_weights": texels.sample_weights,
         "density": scene.density(recipe.texels_per_metre),
+        "vertices": work[SCENE].surface.vertices,
     }  # fmt: skip
     meta = {
         "pages": atlas.pages, "side": atlas.side, "written": atlas.written,
@@ -95,20 +128,19 @@ def _look_back(work: Work, scene: Scene, laid: Laid) -> Earlier[Names]:
     """What earlier layouts of the same ground know."""
     inputs = work.inputs(scene)
 
-    def on(charts: str) -> Names:
-        return names_of(work.stages, inputs, Names("", {CHARTS.name: {ONLY: charts}}))
+    def on(charts: str, footing: str) -> Names:
+        return names_of(work.stages, inputs, Names("", {CHARTS.name: {ONLY: charts}, FOOTING_NAME: {ONLY: footing}}))
 
     wanted = work.names.everything() - {work.names.one(CHARTS.name)}
     # With a noise target the hit table has a name of its own, and may begin with rays of another.
     if not work.recipe.light.noise_target and all(work.store.has(digest) for digest in wanted):
         return Earlier(work.store, [], {})
-    ground, charts = work.names.ground, work.names.one(CHARTS.name)
-    earlier = Earlier.of(work.store, ground, charts, work.recipe.light.seed, laid, on)
+    earlier = Earlier.of(work.store, _ground(work), work.names.one(CHARTS.name), work.recipe.light.seed, laid, on)
     closest = earlier.closest
     if closest is not None:
         work.journal.write("kept", texels=len(closest.rows), of=len(laid.texels))
         for stage in work.stages:
-            if stage.carried == "texels":
+            if stage.carried == "texels" and not (earlier.change is not None and stage.name == FOOTING_NAME):
                 work.expect_share(stage.name, 1.0 - closest.share)
     return earlier
 
@@ -122,5 +154,5 @@ def _predict(size: Size, speed: Speed) -> float:
 
 
 CHARTS = Stage(
-    "charts", "Charts and texels", _run, _predict, _inputs, version=5, forms={"": FORM}, rate=400_000.0, alone=True
+    "charts", "Charts and texels", _run, _predict, _inputs, version=6, forms={"": FORM}, rate=400_000.0, alone=True
 )

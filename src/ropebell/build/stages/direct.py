@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -25,6 +26,7 @@ from ropebell.level.model import AREA_KINDS
 from ropebell.level.placed_light import PlacedLight
 from ropebell.level.scene import Emitter, Scene
 from ropebell.level.sky_picture import read_sky_picture
+from ropebell.light.affected import facing, shaded_by_emitter, shaded_by_light
 from ropebell.light.direct import DirectField, emitter_field, light_field
 from ropebell.light.kept import carried_dense, carried_field
 from ropebell.light.near import TexelBlocks
@@ -41,15 +43,16 @@ SKY_VERSION = 2
 def _inputs(of: Inputs, names: Names) -> Mapping[Item, str]:
     scene, recipe, footing = of.scene, of.recipe, names.one(FOOTING.name)
     # Marks that change nothing are in no digest.
-    lit = [scene.shadowed] if len(scene.shadowed) and not scene.shadowed.all() else []
+    dry = [scene.node_names[n] for n in np.unique(scene.node[~scene.shadowed])] if len(scene.shadowed) else []
+    lit = [dry] if dry else []
     found: dict[Item, str] = {}
     for light in scene.lights:
         found["light", light.name] = digest_of(DIRECT.version, footing, _shape(light, recipe), *lit)
     for e in scene.emitters:
         picture = (e.picture.uv, e.picture.pixels, e.picture.wrap) if e.picture is not None else ()
         found["emitter", e.name] = digest_of(
-            DIRECT.version, footing, e.triangles, e.double_sided, recipe.direct_samples, recipe.light.seed, *lit,
-            *picture,
+            DIRECT.version, footing, scene.corners[e.triangles], e.double_sided, recipe.direct_samples,
+            recipe.light.seed, *lit, *picture,
         )  # fmt: skip
     if of.sky is not None:
         found[SKY_ITEM] = digest_of(
@@ -80,7 +83,7 @@ class Lighting:
 
     Attributes:
         shadowed: (N,) bool, texels that receive shadow; None: all.
-        near: tells which texels a light with a reach can light; None: all are tried.
+        many: so many lights that it pays to find out first whom each can reach.
     """
 
     scene: Scene
@@ -90,7 +93,7 @@ class Lighting:
     recipe: Recipe
     workers: int
     shadowed: NDArray[np.bool_] | None
-    near: TexelBlocks | None = None
+    many: bool = False
 
     @staticmethod
     def of(work: Work) -> Lighting:
@@ -101,13 +104,13 @@ class Lighting:
             shadowed = scene.shadowed[texels.owner]
         lit = work.names.kind(DIRECT.name, "light")
         missing = [x for x in scene.lights if x.reach and not work.store.has(lit[x.name])]
-        near = TexelBlocks.of(placed.surface, samples) if len(missing) >= FEW_LAMPS else None
-        return Lighting(scene, placed.surface, placed.space, samples, work.recipe, work.workers, shadowed, near)
+        many = len(missing) >= FEW_LAMPS
+        return Lighting(scene, placed.surface, placed.space, samples, work.recipe, work.workers, shadowed, many)
 
     def light(self, light: PlacedLight, known: Known | None, tick: Tick) -> DirectField:
         """Of a light."""
         some, shadowed = self._among(known)
-        near = self.near if known is None else None
+        near = self.blocks if self.many and known is None else None
         return light_field(light, *self._place, some, self.workers, tick, *self._effort, shadowed, near)
 
     def emitter(self, emitter: Emitter, known: Known | None, tick: Tick) -> DirectField:
@@ -120,6 +123,28 @@ class Lighting:
         """(N, 3) of a sky picture."""
         some, shadowed = self._among(known)
         return sky_field(sky, *self._place, some, *self._effort, self.workers, tick, shadowed)
+
+    def still_so(self, known: Known | None, source: PlacedLight | Emitter | None) -> Known | None:
+        """What is known of a light, less the texels for which something may have come before it, or have gone.
+
+        Args:
+            source: None is the sky.
+        """
+        if known is None or known.change is None:
+            return known
+        if source is None:
+            # Anywhere above the horizon, for what is new as for what is gone.
+            rows = facing(known.change.both, self.surface, self.samples.spots)
+        elif isinstance(source, Emitter):
+            rows = shaded_by_emitter(known.change, source, self.blocks, self.surface)
+        else:
+            rows = shaded_by_light(known.change, source, self.blocks, self.surface, self.space)
+        return replace(known, kept=known.kept.without(rows))
+
+    @cached_property
+    def blocks(self) -> TexelBlocks:
+        """Where texels lie."""
+        return TexelBlocks.of(self.surface, self.samples)
 
     @property
     def _place(self) -> tuple[Surface, RaySpace]:
@@ -138,7 +163,7 @@ class Lighting:
 
 
 def _run(work: Work) -> Sources:
-    scene, earlier, count = work[SCENE].scene, work[CHARTS].earlier, len(work[CHARTS].texels)
+    scene, earlier, count = work[SCENE].scene, work[FOOTING].earlier, len(work[CHARTS].texels)
     lighting, glanced = Lighting.of(work), work[FOOTING].glanced
     sources = Sources({}, {})
     everything: list[tuple[str, PlacedLight | Emitter]] = [
@@ -149,6 +174,9 @@ def _run(work: Work) -> Sources:
     for number, (kind, source) in enumerate(everything):
         make = _field_of(work, lighting, source, (kind, source.name), (number / total, (number + 1) / total))
         field: DirectField = work.kept(DIRECT, (kind, source.name), make, N=count)
+        lost = int(np.count_nonzero(~np.isfinite(field.value)))
+        if lost:
+            work.wires.unsound(source.name, lost)
         (sources.lights if kind == "light" else sources.emitters)[source.name] = field
         per_texel = lighting.samples.triangle.shape[1] if kind == "light" else work.recipe.direct_samples
         shot += 0 if work.log.done[-1].reused else per_texel // 2
@@ -163,6 +191,8 @@ def _run(work: Work) -> Sources:
     if shot and elapsed > 0.05 and earlier.closest is None:
         work.log.rates[DIRECT.name] = shot * count / elapsed / work.workers
     work.progress.stage(DIRECT.name)(1.0)
+    if work.wires.looks_at_light and not any((x.strength < 0).any() for x in scene.lights):
+        work.wires.lit(shadow_ray_light(scene, sources, count), work.baked, whole=False)
     return sources
 
 
@@ -170,7 +200,9 @@ def _field_of(
     work: Work, lighting: Lighting, source: PlacedLight | Emitter, item: Item, part: tuple[float, float]
 ) -> Callable[[Tick], Artifact]:  # fmt: skip
     def make(tick: Tick) -> Artifact:
-        known = work[CHARTS].earlier.known(FIELD, lambda names: names.one(DIRECT.name, item))
+        known = lighting.still_so(
+            work[FOOTING].earlier.known(FIELD, lambda names: names.one(DIRECT.name, item)), source
+        )
         tick = part_of(tick, *part)
         if isinstance(source, PlacedLight):
             field = lighting.light(source, known, tick)
@@ -188,7 +220,8 @@ def _sky_of(work: Work, lighting: Lighting) -> Callable[[Tick], Artifact]:
     def make(_tick: Tick) -> Artifact:
         sky = work.sky
         assert sky is not None  # or it had no name
-        known = work[CHARTS].earlier.known(SKY, lambda names: names.one(DIRECT.name, SKY_ITEM))
+        earlier = work[FOOTING].earlier
+        known = lighting.still_so(earlier.known(SKY, lambda names: names.one(DIRECT.name, SKY_ITEM)), None)
         field = lighting.sky(SkyMap.of(read_sky_picture(sky.path), sky.turn), known, work.check_stop)
         if known is not None:
             field = carried_dense(known.kept, SKY.read(known.artifact), field)

@@ -5,10 +5,12 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any, NamedTuple
 
+from ropebell.build.composing import Base, compose
 from ropebell.build.directions import directions
 from ropebell.build.fields import hybrid_light, lamp_light
 from ropebell.build.finish import finish, finishing
 from ropebell.build.forms import FINISHING as FORM
+from ropebell.build.manifest import PartOf
 from ropebell.build.outputs import Built
 from ropebell.build.progress import part_of
 from ropebell.build.refining import judged
@@ -26,13 +28,14 @@ from ropebell.light.finishing import Finishing
 
 
 class Finished(NamedTuple):
-    """The level with its light, (P, H, W, C) pages by layer, what was done, as figures for the manifest, and the digest
-    that what finishing needs beside the light is kept under."""
+    """The level with its light, (P, H, W, C) pages by layer, what was done, as figures for the manifest, the digest
+    that what finishing needs beside the light is kept under, and whose light it is, where it is not of one build."""
 
     built: Built
     fields: dict[str, F32]
     told: dict[str, Any]
     digest: str
+    parts: tuple[PartOf, ...]
 
 
 def _solved(work: Work) -> Built:
@@ -47,7 +50,7 @@ def _solved(work: Work) -> Built:
 
 def _run(work: Work) -> Finished:
     recipe, request, sources = work.recipe, work.request, work[DIRECT]
-    hits, table, _ = work[TRANSPORT]
+    hits, table, *_ = work[TRANSPORT]
     with work.log.stage(FINISH.name):
         tick = work.progress.stage(FINISH.name)
         rays = work.names.one(TRANSPORT.name)
@@ -58,15 +61,22 @@ def _run(work: Work) -> Finished:
         built, told = finish(built, hits, request, by, part_of(tick, 0.0, 0.7))
         if recipe.output.directional:
             built = replace(built, direction=directions(built, hits, sources, request, work.check_stop))
-        fields = built.page_fields(recipe.padding, work.workers, part_of(tick, 0.7, 1.0))
+        texels, parts = built.fields, tuple[PartOf, ...]()
+        lit = work[TRANSPORT].lit
+        if lit is not None:
+            base, own = request.scope.since, PartOf(build=request.out.name, draft=recipe.draft, recipe=recipe.name)
+            earlier = Base.of(base, built.scene) if base is not None else None
+            composed = compose(texels, lit, built.texels, earlier, own)
+            texels, parts = composed.fields, composed.parts
+        fields = built.page_fields(texels, recipe.padding, work.workers, part_of(tick, 0.7, 1.0))
         told = {**sure, **told}
         work.journal.write("finish", **told)
-    return Finished(built, fields, told, digest)
+    return Finished(built, fields, told, digest, parts)
 
 
 def _needed(work: Work, built: Built) -> tuple[str, Finishing]:
     """What finishing needs beside the light, from an earlier build of the same ground if there was one; its digest."""
-    recipe, (hits, table, _) = work.recipe, work[TRANSPORT]
+    recipe, (hits, table, *_) = work.recipe, work[TRANSPORT]
     ground = [work.names.one(CHARTS.name), work.names.one(FOOTING.name)]
     shade = [table, recipe.occlusion.model_dump()] if recipe.occlusion.enabled else []
     digest = digest_of("finish", FINISH.version, *ground, recipe.finish.stitch_seams, *shade)

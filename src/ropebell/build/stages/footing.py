@@ -3,29 +3,34 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ropebell.build.fields import Sources, shadow_ray_light
 from ropebell.build.forms import FOOTING as FORM
+from ropebell.build.kin import Earlier
 from ropebell.build.progress import Tick
 from ropebell.build.stage import ONLY, Inputs, Item, Names, Size, Speed, Stage, Work
-from ropebell.build.stages.charts import CHARTS, met
+from ropebell.build.stages.charts import CHARTS, met, met_faces
 from ropebell.build.stages.scene import SCENE
 from ropebell.build.store import Artifact
 from ropebell.digest import digest_of
+from ropebell.light.affected import facing
 from ropebell.light.direct import DirectField
-from ropebell.light.footing import find_open_samples
+from ropebell.light.footing import find_open_samples, footprints
 from ropebell.light.glance import glance
 from ropebell.light.surface import OpenSamples
 
 
 class Footed(NamedTuple):
-    """Samples in the open, and light of the lamps at a glance by name, if that was wanted."""
+    """Samples in the open, light of the lamps at a glance by name, if that was wanted, and what is known of texels from
+    earlier layouts."""
 
     samples: OpenSamples
     glanced: dict[str, DirectField]
+    earlier: Earlier[Names]
 
 
 def _inputs(of: Inputs, names: Names) -> Mapping[Item, str]:
@@ -36,23 +41,28 @@ def _run(work: Work) -> Footed:
     texels, earlier = work[CHARTS].texels, work[CHARTS].earlier
     glanced = _glance(work)
     sizes = dict(zip("NS", texels.sample_triangle.shape))
-    samples: OpenSamples = work.kept(FOOTING, ONLY, lambda tick: _make(work, tick), T=len(work[SCENE].scene), **sizes)
+    samples, _ = work.kept(FOOTING, ONLY, lambda tick: _make(work, tick), T=len(work[SCENE].scene), **sizes)
     if earlier.closest is None:
         work.rate(FOOTING, 2 * texels.sample_triangle.size)
     work.pictures.table(work.names.one(CHARTS.name), work.store.folder, samples.target, work.request.out)
-    return Footed(samples, glanced)
+    return Footed(samples, glanced, earlier.settled(samples))
 
 
 def _make(work: Work, tick: Tick) -> Artifact:
     placed, charted = work[SCENE], work[CHARTS]
-    known = charted.earlier.known(FORM, lambda names: names.one(FOOTING.name))
-    before = (known.kept, FORM.read(known.artifact)) if known is not None else None
+    known, before = charted.earlier.known(FORM, lambda names: names.one(FOOTING.name)), None
+    if known is not None:
+        kept = known.kept
+        if known.change is not None:
+            # What came, went or moved may bury a sample that saw it, or free it.
+            kept = kept.without(facing(known.change.both, placed.surface, footprints(charted.texels)))
+        before = kept, FORM.read(known.artifact).samples, known.number
     samples = find_open_samples(
         placed.surface, placed.space, charted.texels, charted.atlas, work.workers, tick, before
     )  # fmt: skip
-    arrays = {
+    arrays: dict[str, NDArray[Any]] = {
         "count": samples.count, "triangle": samples.triangle, "weights": samples.weights, "target": samples.target,
-        "key": samples.key,
+        "key": samples.key, "faces": met_faces(placed.scene, placed.surface),
     }  # fmt: skip
     return work.store.put(work.names.one(FOOTING.name), arrays)
 
@@ -83,5 +93,5 @@ def _predict(size: Size, speed: Speed) -> float:
 
 
 FOOTING = Stage(
-    "footing", "Texels in the open", _run, _predict, _inputs, version=3, forms={"": FORM}, rate=1.0e6, carried="texels"
+    "footing", "Texels in the open", _run, _predict, _inputs, version=4, forms={"": FORM}, rate=1.0e6, carried="texels"
 )

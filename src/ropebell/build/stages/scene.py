@@ -41,7 +41,7 @@ class Placed:
 def _run(work: Work) -> Placed:
     r = work.request
     with work.log.stage(SCENE.name):
-        placed = Placed(gather(open_level(r.level), r.brief, r.recipe, r.sky, r.tables))
+        placed = Placed(gather(open_level(r.level), r.brief, r.recipe, r.sky, r.tables, r.scope.box))
         work.progress.stage(SCENE.name)(1.0)
     return placed
 

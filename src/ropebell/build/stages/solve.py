@@ -33,6 +33,9 @@ def _run(work: Work) -> Solution:
         reason = f"{count} texel{'s' if count > 1 else ''} of it came out non-finite and are black."
         remedy = "Check the object's mesh and the lights near it"
         work.log.warn([Finding("non-finite", "error", scene.node_names[node], reason, remedy)])
+        work.wires.unsound(scene.node_names[node], int(count))
+    if work.wires.looks_at_light:
+        work.wires.lit(solution.total, work.baked, whole=True)
     return solution
 
 

@@ -45,7 +45,7 @@ def _facts(work: Work) -> dict[str, Any]:
     for done in work.log.done:
         seconds[done.name] = round(seconds.get(done.name, 0.0) + done.seconds, 4)
         reused[done.name] = reused.get(done.name, True) and done.reused
-    hits, table, shot = work[TRANSPORT]
+    hits, table, shot, *_ = work[TRANSPORT]
     names = work.names
     return {
         "seconds": seconds,
@@ -67,6 +67,8 @@ def _facts(work: Work) -> dict[str, Any]:
         "kept": {"rays": shot.kept, "shot": shot.rays},
         "finish": work[FINISH].told,
         "probes": work[PROBES],
+        "scope": work.request.scope.as_values(),
+        "parts": [part.model_dump() for part in work[FINISH].parts],
         "findings": work.log.findings,
     }
 

@@ -1,0 +1,214 @@
+"""Part builds: some objects, what changed, what a place sees, a cut box, some stages."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+
+from helpers import bake, level_file, recipe, room
+from ropebell.build.manifest import read_manifest
+from ropebell.build.recipe import unfinished
+from ropebell.build.result import Result, open_result, read_layer
+from ropebell.build.scope import Scope, box_of, named_nodes
+from ropebell.build.since import changed_since
+from ropebell.cli.main import main
+from ropebell.demo.builder import LevelBuilder, at
+from ropebell.demo.shapes import box
+from ropebell.errors import UsageError
+from ropebell.level.brief import AddedLight, Brief, LightChange, Move
+from ropebell.level.model import F64, LUMINANCE, Light
+from ropebell.level.open import open_level
+from ropebell.level.prepare import prepare
+from ropebell.light.view import View
+
+MADE = unfinished(recipe("working", density__texels_per_metre=6.0, light__gather_rays=128))
+DIMMED = Brief(lights={"lights/lamp": LightChange(5.0)})
+OBJECTS = ("g/room", "g/other room", "g/crate 0", "g/crate 1")
+SHIFT = Brief(moves={"g/crate 1": Move((0.0, 0.0, 0.8))})
+
+
+def two_rooms(folder: Path) -> Path:
+    """A lit room with two crates, another beside it with a lamp of its own, and a gate between them."""
+    b = LevelBuilder()
+    b.material("wall", (0.6, 0.5, 0.4))
+    b.add("g", "room", room(4, 3, 4), "wall")
+    b.add("g", "other room", room(4, 3, 4), "wall", at(6, 0, 0))
+    for number, x in enumerate((0.5, 2.4)):
+        b.add("g", f"crate {number}", box((x, 0, 1.2), (x + 0.6, 0.7, 1.8)), "wall")
+    b.light("lamp", Light("lamp", "point", (1, 1, 1), 60.0), at(2, 2.2, 2))
+    b.light("far lamp", Light("far lamp", "point", (1, 0.5, 0.2), 60.0), at(8, 2, 2))
+    return level_file(folder, b)
+
+
+@pytest.fixture(scope="module")
+def built(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A folder with the level, its cache, and a whole build `whole`."""
+    folder = tmp_path_factory.mktemp("scope")
+    bake(two_rooms(folder), MADE, folder / "whole")
+    return folder
+
+
+def mean_on(result: Result, name: str, layer: np.ndarray | None = None) -> F64:
+    """Mean light, linear RGB, of a node's triangles at their middles."""
+    scene = result.scene
+    rows = (scene.node == scene.node_names.index(name)) & (result.page >= 0)
+    at_ = result.uv[rows].mean(axis=1).astype(int)
+    pages = result.total if layer is None else layer
+    found: F64 = pages[result.page[rows], at_[:, 1], at_[:, 0]].mean(axis=0)
+    return found
+
+
+def origins(folder: Path) -> dict[str, float]:
+    """Which part the light of each object is of, at the middles of its triangles."""
+    result = open_result(folder)
+    layer = read_layer(folder, result.manifest, "origin", 1)
+    return {
+        name: float(mean_on(result, name, layer)[0]) for name in ("g/room", "g/other room", "g/crate 0", "g/crate 1")
+    }
+
+
+def test_one_object_has_the_light_of_a_whole_build(built: Path, tmp_path: Path) -> None:
+    part = bake(built / "level.glb", MADE, tmp_path / "b", cache=tmp_path / "cache", scope=Scope(("g/crate 1",)))
+    whole = read_manifest(built / "whole")
+    assert part["rays"]["gather"] < 0.25 * whole.rays.gather
+    ours, theirs = open_result(tmp_path / "b"), open_result(built / "whole")
+    assert mean_on(ours, "g/crate 1") @ LUMINANCE == pytest.approx(mean_on(theirs, "g/crate 1") @ LUMINANCE, rel=0.03)
+    assert origins(tmp_path / "b") == {"g/room": 0, "g/other room": 0, "g/crate 0": 0, "g/crate 1": 1}
+    assert [p["build"] for p in part["parts"]] == ["", "b"] and part["parts"][0]["texels"] > part["parts"][1]["texels"]
+
+
+def test_a_whole_build_after_a_part_takes_its_rays_over(built: Path, tmp_path: Path) -> None:
+    bake(built / "level.glb", MADE, tmp_path / "b", cache=tmp_path / "cache", scope=Scope(("g/room",)))
+    after = bake(built / "level.glb", MADE, tmp_path / "c", cache=tmp_path / "cache")
+    assert after["kept"]["rays"] > 0.4 * after["rays"]["gather"] and after["parts"] == []
+    for page in after["pages"]:
+        assert (tmp_path / "c" / page["file"]).read_bytes() == (built / "whole" / page["file"]).read_bytes()
+
+
+def test_the_rest_is_of_the_earlier_build_to_the_bit(built: Path, tmp_path: Path) -> None:
+    scope = Scope(("g/crate 1",), since=built / "whole")
+    part = bake(built / "level.glb", MADE, tmp_path / "b", cache=built / "cache", scope=scope, brief=SHIFT)
+    ours, theirs = open_result(tmp_path / "b"), open_result(built / "whole")
+    for name in ("g/crate 0", "g/other room", "g/room"):
+        np.testing.assert_array_equal(mean_on(ours, name), mean_on(theirs, name))
+    told = {p["build"]: p["texels"] for p in part["parts"]}
+    assert told["b"] > 0 and told["whole"] > 10 * told["b"] and told[""] == 0
+    assert origins(tmp_path / "b") == {"g/room": 2, "g/other room": 2, "g/crate 0": 2, "g/crate 1": 1}
+    # A part on top of a part knows all three.
+    again = bake(
+        built / "level.glb", MADE, tmp_path / "c", cache=built / "cache", brief=SHIFT,
+        scope=Scope(("g/crate 0",), since=tmp_path / "b"),
+    )  # fmt: skip
+    names = [p["build"] for p in again["parts"]]
+    found = {name: names[int(k)] for name, k in origins(tmp_path / "c").items()}
+    assert found == {"g/room": "whole", "g/other room": "whole", "g/crate 0": "c", "g/crate 1": "b"}
+
+
+def test_what_the_camera_sees_is_lit_evenly_and_the_rest_is_not_run_on_into(built: Path, tmp_path: Path) -> None:
+    view = View((1.0, 1.5, 3.5), (0.0, 0.0, -1.0), 0.6)
+    part = bake(built / "level.glb", MADE, tmp_path / "b", cache=tmp_path / "cache", scope=Scope(seen=view))
+    assert 0 < part["parts"][1]["texels"] < 0.4 * part["texels"]
+    assert part["rays"]["gather"] < 0.5 * read_manifest(built / "whole").rays.gather
+    assert origins(tmp_path / "b")["g/other room"] == 0
+
+
+def test_a_cut_box_is_sealed(built: Path, tmp_path: Path) -> None:
+    """Round a whole room nothing changes; a cut through it lets nothing in, neither sun nor sky nor lamps outside."""
+    brief = Brief(
+        added={"sun": AddedLight("directional", (0, 9, 0), (0.2, -1, 0.1))}, lights={"added/sun": LightChange(900.0)}
+    )
+    room_box = Scope(box=box_of((-0.1, -0.1, -0.1, 4.1, 3.1, 4.1)))
+    whole = bake(built / "level.glb", MADE, tmp_path / "a", cache=tmp_path / "cache", brief=brief)
+    inside = bake(built / "level.glb", MADE, tmp_path / "b", cache=tmp_path / "cache", brief=brief, scope=room_box)
+    assert list(inside["lights"]) == ["lights/lamp"] and set(whole["lights"]) == {
+        "lights/lamp",
+        "lights/far lamp",
+        "added/sun",
+    }
+    ours, theirs = open_result(tmp_path / "b"), open_result(tmp_path / "a")
+    for name in ("g/room", "g/crate 0", "g/crate 1"):
+        np.testing.assert_allclose(mean_on(ours, name), mean_on(theirs, name), rtol=0.03)
+    assert "g/other room" not in {ours.scene.node_names[n] for n in np.unique(ours.scene.node)}
+    halved = Scope(box=box_of((0, 0, 0, 2, 3, 4)))
+    cut = bake(built / "level.glb", MADE, tmp_path / "c", cache=tmp_path / "cache", brief=brief, scope=halved)
+    half = open_result(tmp_path / "c")
+    assert half.scene.corners[..., 0].max() < 2.0 + 1e-5
+    # The lamp at x = 2 stands in the cut itself; the wall opposite of it is open, and takes light away.
+    assert list(cut["lights"]) == ["lights/lamp"]
+    assert (mean_on(half, "g/crate 0") < mean_on(theirs, "g/crate 0")).all()
+
+
+def test_stages_run_apart(built: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: Any) -> None:
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
+    words = ["bake", str(built / "level.glb"), "--recipe", "sketch", "--json", "--out"]
+    assert main([*words, str(tmp_path / "b"), "--stage", "direct"]) == 0
+    told = json.loads(capsys.readouterr().out)
+    assert told["outcome"] == "done" and told["stage"] == "direct" and told["manifest"] is None
+    assert main([*words, str(tmp_path / "c")]) == 0
+    assert {"charts", "footing", "direct"} <= set(json.loads(capsys.readouterr().out)["manifest"]["reused"])
+    assert main([*words, str(tmp_path / "d"), "--stage", "bake"]) == 2
+
+
+def test_objects_are_named_by_path_or_by_what_is_theirs_alone(built: Path) -> None:
+    scene = prepare(open_level(built / "level.glb")).scene
+    assert named_nodes(scene, ("crate 1", "g/room", "g")) == ("g/crate 1", "g/room", "g")
+    with pytest.raises(UsageError, match="there is no object 'barrel'"):
+        named_nodes(scene, ("barrel",))
+
+
+@pytest.mark.parametrize(
+    ("brief", "objects", "everywhere"),
+    [(Brief(), (), ()), (SHIFT, ("g/crate 1",), ()), (DIMMED, (), ("1 light",))],
+)  # fmt: skip
+def test_what_changed_since_a_build(
+    built: Path, brief: Brief, objects: tuple[str, ...], everywhere: tuple[str, ...]
+) -> None:
+    from ropebell.build.project import Project
+
+    level = built / "level.glb"
+    source = open_level(level)
+    now = prepare(source, brief)
+    found = changed_since(built / "whole", source, now.scene, now.baking, Project(built, level, "x", MADE, brief))
+    assert (found.objects, found.everywhere) == (objects, everywhere)
+    assert found.nothing == (not objects and not everywhere) and found.part == bool(objects)
+
+
+def test_a_build_of_nothing_is_none(
+    built: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
+    words = ["bake", str(built / "level.glb"), "--recipe", "sketch", "--json"]
+    assert main([*words, "--out", str(tmp_path / "a")]) == 0
+    capsys.readouterr()
+    assert main([*words, "--out", str(tmp_path / "b"), "--changed-since", str(tmp_path / "a")]) == 0
+    assert json.loads(capsys.readouterr().out)["outcome"] == "nothing" and not (tmp_path / "b").exists()
+    assert (
+        main([*words, "--out", str(tmp_path / "b"), "--only", "crate 0", "--changed-since", str(tmp_path / "a")]) == 0
+    )
+    assert [p["build"] for p in json.loads(capsys.readouterr().out)["manifest"]["parts"]] == ["", "b", "a"]
+    for wrong in (
+        ["--box", "1,2,3"],
+        ["--box", "0,0,0,0,1,1"],
+        ["--only", "nobody"],
+        ["--changed-since", str(tmp_path)],
+    ):
+        assert main([*words, "--out", str(tmp_path / "e"), *wrong]) == 2
+    assert not (tmp_path / "e").exists()
+
+
+@pytest.mark.parametrize(
+    "values", [{"box": [1, 2]}, {"only": 3}, {"seen": {"eye": []}}, [], {"box": [0, 0, 0, 0, 1, 1]}]
+)
+def test_what_is_no_scope_is_refused(values: Any) -> None:
+    with pytest.raises(ValueError):
+        Scope.of(values)
+
+
+def test_a_scope_comes_back_from_its_values() -> None:
+    scope = Scope(("a/b",), box_of((3, 2, 1, 0, 0, 0)), Path("/x"), View((0, 0, 0), (0, 0, 1), 0.5), "solve")
+    assert Scope.of(json.loads(json.dumps(scope.as_values()))) == scope
+    assert Scope.of({}) == Scope() and Scope().whole and not scope.whole
