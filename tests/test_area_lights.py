@@ -113,12 +113,13 @@ def test_a_thin_tube_is_as_the_integral_along_it(tmp_path: Path) -> None:
     assert ratio.mean() == pytest.approx(1.0, abs=0.002) and ratio.std() < 0.013
 
 
-@pytest.mark.parametrize(("kind", "size"), [("rectangle", 0.1), ("disk", 0.06), ("tube", 0.05)])
+@pytest.mark.parametrize(("kind", "size"), [("rectangle", 0.1), ("disk", 0.06), ("tube", 0.01)])
 def test_from_afar_all_are_point_lights(tmp_path: Path, kind: str, size: float) -> None:
     change = LightChange(intensity=900.0, width=0.1, height=0.1, size=size)
     direction = (0.0, 0.0, -1.0) if kind == "tube" else DOWN
     out = lit_by(tmp_path, kind, 3.0, change, direction=direction)
-    # A texel's own noise is about one per cent: sixteen of them, each as far off the middle as it is.
+    # A thick tube is not one: its nearest side lies nearer than its middle. A texel's own noise is
+    # about one per cent, so sixteen of them, each brought to the middle.
     grid = np.array([(x, z) for x in (-0.15, -0.05, 0.05, 0.15) for z in (-0.15, -0.05, 0.05, 0.15)])
     seen = lit_points(out, [(float(x), float(z)) for x, z in grid]) * (1.0 + (grid**2).sum(axis=1) / 9.0) ** 2
     assert seen.mean() == pytest.approx(900.0 / 9.0, rel=0.01)

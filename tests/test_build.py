@@ -20,11 +20,12 @@ from ropebell.build.events import Progress as ProgressEvent
 from ropebell.build.journal import JOURNAL, Journal, Reader, is_alive
 from ropebell.build.manifest import read_manifest
 from ropebell.build.memory import MemoryKeeper, resident_bytes
+from ropebell.build.numbering import next_build_folder
 from ropebell.build.pages import read_page, write_page
 from ropebell.build.progress import Progress
 from ropebell.build.request import Request
 from ropebell.build.result import Outcome, open_result, outcome
-from ropebell.build.runner import BuildProcess, Standby, next_build_folder
+from ropebell.build.runner import BuildProcess, Standby
 from ropebell.build.store import META, Store
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.digest import digest_of

@@ -19,8 +19,9 @@ from helpers import bake, floor, level_file, recipe
 from ropebell.build import standby
 from ropebell.build.claim import claimed
 from ropebell.build.journal import Journal, is_alive, read_events
+from ropebell.build.numbering import next_build_folder
 from ropebell.build.request import Request
-from ropebell.build.runner import BuildProcess, next_build_folder
+from ropebell.build.runner import BuildProcess
 from ropebell.cli.main import main
 from ropebell.demo.builder import LevelBuilder
 from ropebell.errors import BuildError, UsageError

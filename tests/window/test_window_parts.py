@@ -18,14 +18,15 @@ from helpers import bake, floor, level_file, recipe
 from ropebell.app import palette
 from ropebell.app.parts import Scale, TunedNumber
 from ropebell.app.preferences import Preferences
-from ropebell.app.reading import Knot, read_builds
+from ropebell.app.reading import read_builds
 from ropebell.app.rope import Rope, knot_words
 from ropebell.app.steps.recipe.bench import bounce_words
 from ropebell.app.strip import Strip
 from ropebell.app.window import Window
 from ropebell.app.words import told_apart
+from ropebell.build.knots import Knot
+from ropebell.build.numbering import next_build_folder
 from ropebell.build.result import Outcome
-from ropebell.build.runner import next_build_folder
 from ropebell.build.stale import Stale
 from ropebell.cli.main import main
 from ropebell.demo.builder import LevelBuilder, aimed

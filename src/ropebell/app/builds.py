@@ -19,9 +19,10 @@ from ropebell.app.stage.picture import StagePicture
 from ropebell.app.state import State
 from ropebell.build import events
 from ropebell.build.forms import CHARTS
+from ropebell.build.numbering import next_build_folder
 from ropebell.build.request import Request
 from ropebell.build.result import Outcome
-from ropebell.build.runner import BuildProcess, Standby, next_build_folder
+from ropebell.build.runner import BuildProcess, Standby
 from ropebell.build.store import Store
 from ropebell.errors import BuildError, step, why
 from ropebell.files import open_regular

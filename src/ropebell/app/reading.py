@@ -13,24 +13,21 @@ from ropebell.app.stage.drawn import Charted, Half, Vertices, charted_on, vertex
 from ropebell.app.stage.picture import StagePicture
 from ropebell.build.carry import carry
 from ropebell.build.estimate import calibrated
-from ropebell.build.events import Begin, Event, Warned
 from ropebell.build.forms import CHARTS as CHARTS_FORM
-from ropebell.build.journal import read_events
+from ropebell.build.knots import Knot
 from ropebell.build.manifest import Manifest, read_manifest
 from ropebell.build.mover import Lightmapped
 from ropebell.build.precheck import Gathered, gather
 from ropebell.build.probe_file import read_probes
-from ropebell.build.project import Project, build_folders, find_project, manifests
-from ropebell.build.request import Request
+from ropebell.build.project import Project, find_project
 from ropebell.build.result import (
-    Outcome,
     Result,
     open_result,
-    outcome,
     read_near,
     read_noise,
     read_pages,
 )
+from ropebell.build.rope_index import read_knots
 from ropebell.build.stage import Inputs
 from ropebell.build.stages import CHARTS, digests
 from ropebell.build.store import Store
@@ -47,6 +44,8 @@ from ropebell.light.rays import RaySpace
 
 # A build of which less than this share of the faces is still there is shown on its own level.
 MOSTLY_THE_SAME = 0.5
+# Builds that tell how fast this machine works.
+TELLING = 5
 NOTHING: F64 = np.zeros((0, 3, 3))
 
 
@@ -110,33 +109,6 @@ class Shown:
         if self.movers is None:
             return self.picture.lit(total, direct, half)
         return self.picture.lit(with_page(total, self.movers), with_page(direct, self.movers))
-
-
-@dataclass(frozen=True)
-class Knot:
-    """One build on the rope.
-
-    Attributes:
-        number: counted from 1, never re-used.
-        folder: where it lies.
-        outcome: how it ended.
-        seconds: how long it took, or ran.
-        draft: the draft factor, 1 for final.
-        faults: findings of weight (errors and warnings).
-        recipe: name of the recipe.
-        made: when it was done, empty if it never was.
-        note: what its maker wrote.
-    """
-
-    number: int
-    folder: Path
-    outcome: Outcome
-    seconds: float
-    draft: int
-    faults: int
-    recipe: str
-    made: str = ""
-    note: str = ""
 
 
 def read_level(target: Path) -> Opened:
@@ -266,32 +238,15 @@ def _on_level(folder: Path, now: Opened) -> Result | None:
 
 def read_builds(builds: Path) -> tuple[list[Knot], Manifest | None, dict[str, float]]:
     """All builds, oldest first; the manifest of the last finished one; seconds per unit of work, by stage."""
-    knots = [_knot(folder) for folder in build_folders(builds)]
-    found = [manifest for _, manifest in manifests(builds)]
+    knots = read_knots(builds)
+    # Of this machine, and of everything: a part build says nothing of the rest.
+    done = [knot.folder for knot in knots if knot.outcome.state == "done" and not knot.whose and not knot.scope]
+    found = [manifest for folder in done[-TELLING:] if (manifest := _manifest(folder)) is not None]
     return knots, (found[-1] if found else None), calibrated(found)
 
 
-def _knot(folder: Path) -> Knot:
-    ended = outcome(folder)
+def _manifest(folder: Path) -> Manifest | None:
     try:
-        m = read_manifest(folder)
-        faults = sum(f.severity != "note" for f in m.findings)
-        number, recipe = int(folder.name), m.recipe
-        return Knot(number, folder, ended, m.total_seconds, recipe.draft, faults, recipe.name, m.made, m.note)
-    except RopeBellError as error:
-        if ended.state == "done":
-            ended = Outcome("damaged", str(error))
-        events = read_events(folder)
-        faults = sum(isinstance(e, Warned) and e.severity != "note" for e in events)
-        seconds = events[-1].t if events else 0.0
-        asked = _asked_for(events)
-        draft, name, note = (asked.recipe.draft, asked.recipe.name, asked.note) if asked else (1, "", "")
-        return Knot(int(folder.name), folder, ended, seconds, draft, faults, name, "", note)
-
-
-def _asked_for(events: list[Event]) -> Request | None:
-    begin = next((e for e in events if isinstance(e, Begin)), None)
-    try:
-        return Request.from_json(begin.request) if begin is not None else None
+        return read_manifest(folder)
     except RopeBellError:
         return None

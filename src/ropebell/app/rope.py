@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 
-from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtCore import QPoint, QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import (
     QColor,
     QFont,
@@ -20,8 +20,8 @@ from PyQt6.QtGui import (
 from PyQt6.QtWidgets import QToolTip, QWidget
 
 from ropebell.app.palette import ROPE_WIDTH, THEME, font
-from ropebell.app.reading import Knot
 from ropebell.app.words import clock
+from ropebell.build.knots import Knot
 from ropebell.build.stale import Stale
 
 AXIS = 30.0
@@ -40,9 +40,11 @@ class Rope(QWidget):
 
     Signals:
         chosen: number of the build that was clicked, 0 for the loose end.
+        asked: number of a build, and the place on the screen, where it is asked what can be done with it.
     """
 
     chosen = pyqtSignal(int)
+    asked = pyqtSignal(int, QPoint)
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -149,6 +151,10 @@ class Rope(QWidget):
         self._text(painter, 50, y + 11, clock(knot.seconds), THEME.color("second"))
         if knot.faults:
             self._fault_count(painter, y, knot.faults)
+        if knot.note:
+            self._note_mark(painter, y)
+        if knot.pinned:
+            self._pin_mark(painter, y)
 
     def _fault_count(self, painter: QPainter, y: float, faults: int) -> None:
         """Findings of weight, as a small flag with a number."""
@@ -157,6 +163,22 @@ class Rope(QWidget):
         flag = [QPointF(63, y - 3), QPointF(63, y - 12), QPointF(70, y - 9.5), QPointF(63, y - 7)]
         painter.drawPolyline(QPolygonF(flag))
         self._text(painter, 71, y - 2, str(min(faults, 99)), THEME.color("second"))
+
+    @staticmethod
+    def _note_mark(painter: QPainter, y: float) -> None:
+        """A slip of paper: there is a note."""
+        painter.setPen(QPen(THEME.color("second"), 1.2))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawRect(QRectF(7, y - 4, 6, 8))
+        painter.drawLine(QPointF(8.5, y - 1), QPointF(11.5, y - 1))
+        painter.drawLine(QPointF(8.5, y + 1.5), QPointF(11.5, y + 1.5))
+
+    @staticmethod
+    def _pin_mark(painter: QPainter, y: float) -> None:
+        """A nail through the knot: it is not removed."""
+        painter.setPen(QPen(THEME.color("text"), 1.8, cap=Qt.PenCapStyle.RoundCap))
+        painter.drawLine(QPointF(AXIS + RADIUS - 1, y - RADIUS + 1), QPointF(AXIS + RADIUS + 4, y - RADIUS - 4))
+        painter.drawLine(QPointF(AXIS + RADIUS + 1, y - RADIUS - 6), QPointF(AXIS + RADIUS + 6, y - RADIUS - 1))
 
     def _loose_end(self, painter: QPainter, top: float) -> None:
         stale, live = self._stale, self._live
@@ -222,7 +244,9 @@ class Rope(QWidget):
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         assert event is not None
         knot = self.knot_at(event.position().y())
-        if knot is not None:
+        if knot is not None and event.button() == Qt.MouseButton.RightButton:
+            self.asked.emit(knot.number, event.globalPosition().toPoint())
+        elif knot is not None:
             self.chosen.emit(knot.number)
         elif not self.places() or event.position().y() > self.places()[-1][1]:
             self.chosen.emit(0)
@@ -262,4 +286,8 @@ def knot_words(knot: Knot) -> str:
     faults = f", {knot.faults} warning{'s' if knot.faults != 1 else ''}" if knot.faults else ""
     what = f"{DRAFT_WORDS[knot.draft]} of {knot.recipe or '?'}"
     note = f". {knot.note}" if knot.note else ""
-    return f"Build {knot.number}, {what}, {clock(knot.seconds)}, {ended}{faults}{note}"
+    named = f" ({knot.name})" if knot.name else ""
+    more = "".join(
+        f", {x}" for x in (knot.scope, knot.whose and f"of {knot.whose}", "pinned" if knot.pinned else "") if x
+    )
+    return f"Build {knot.number}{named}, {what}, {clock(knot.seconds)}, {ended}{faults}{more}{note}"

@@ -7,7 +7,8 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 from ropebell.app.document import Document
 from ropebell.app.jobs import Jobs
 from ropebell.app.level_state import LevelState
-from ropebell.app.reading import Knot, Opened, Shown, read_build, read_builds
+from ropebell.app.reading import Opened, Shown, read_build, read_builds
+from ropebell.build.knots import Knot
 from ropebell.build.manifest import Manifest
 from ropebell.build.result import Result
 from ropebell.build.stale import Stale, changes_since, stale_stages

@@ -31,6 +31,7 @@ from ropebell.app.finder import Finder
 from ropebell.app.frame import Notices, TopBar
 from ropebell.app.frame_marks import FrameMarks
 from ropebell.app.keys_page import KeysPage
+from ropebell.app.knot_acts import KnotActs
 from ropebell.app.picture import Picture
 from ropebell.app.places import Places
 from ropebell.app.preferences import Preferences
@@ -83,6 +84,7 @@ class Window(QMainWindow):
         self.words = StripWords(desk, self.picture, self.exposure, self.strip, lambda spot: self.step.words(spot))
         desk.say_spot = self.words.say
         self.variants = Variants(desk, self)
+        self.knots = KnotActs(desk, self)
         self.places = Places(desk, self.stage, self._name_of_view, self)
         self.finder = Finder(desk.commands, self)
         self.keys = KeysPage(desk.commands, self)
@@ -167,6 +169,7 @@ class Window(QMainWindow):
             Command("window.keys", "Hands and keys", self.keys.popup, "F1"),
             Command("window.quit", "Close the window", self._quit, "Ctrl+Q"),
             *stage_commands(desk, self.picture, self.exposure, self.views),
+            *self.knots.commands(),
         )  # fmt: skip
         for step in self.steps.values():
             desk.commands.add(*step.commands())
@@ -188,6 +191,7 @@ class Window(QMainWindow):
         desk.builds.progress.connect(lambda _stage, share, _left: self.rope.set_live(desk.builds.number, share))
         desk.builds.ended.connect(self._build_ended)
         self.rope.chosen.connect(desk.rope.look_at)
+        self.rope.asked.connect(self.knots.popup)
         self.stage.hands.picked.connect(lambda node: desk.selection.select(self.picture.node_of_level(node)))
         self.stage.hands.picked_more.connect(self._picked_more)
         desk.telling.changed.connect(self._told)
@@ -407,6 +411,7 @@ class Window(QMainWindow):
         self.sample.close()
         self.desk.builds.close()
         self.desk.relighter.close()
+        self.knots.close()
         self.desk.close()
         self.stage.close_renderer()
         super().closeEvent(event)

@@ -42,7 +42,7 @@ BAKED_LEVEL, THUMBNAIL, FINDINGS = (
 )
 PAGES, LAYERS = "pages", "layers"
 # What builds leave in their folders, as patterns: only these are ever removed.
-BUILD_FILES = r"(manifest|findings|probes)\.json|journal\.jsonl|level-baked\.glb|thumbnail\.png|stderr\.txt|" + (
+BUILD_FILES = r"(manifest|findings|probes|knot)\.json|journal\.jsonl|level-baked\.glb|thumbnail\.png|stderr\.txt|" + (
     r"(|[0-9]+|target)(\.part)?\.npy|[a-z]+-[0-9]+\.(exr|png|hdr)|\..*\.(part|exr)"
 )
 BUILD_FOLDERS = rf"[0-9]+|{PAGES}|{LAYERS}|live"
@@ -194,7 +194,7 @@ def _write_pages(
 
 
 def _manifest(request: Request, built: Built, pages: list[dict[str, Any]], facts: dict[str, Any]) -> dict[str, Any]:
-    solution = built.solution
+    solution, load = built.solution, facts.pop("load")
     return {
         "format": FORMAT,
         "program": {"name": "Rope Bell", "version": ropebell.__version__},
@@ -234,6 +234,8 @@ def _manifest(request: Request, built: Built, pages: list[dict[str, Any]], facts
             "processor": platform.machine(),
             "cores": os.cpu_count(),
             "workers": request.workers,
+            "load": round(load, 2),
+            "watched": request.pictures,
             "python": platform.python_version(),
             "libraries": {name: version(name) for name in LIBRARIES},
         },

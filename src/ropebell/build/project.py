@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import re
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from pathlib import Path
@@ -12,7 +11,6 @@ from typing import Any
 import numpy as np
 import tomli_w
 
-from ropebell.build.manifest import Manifest, read_manifest
 from ropebell.build.recipe import SHIPPED, Recipe, differences, from_differences
 from ropebell.errors import LevelError, ProjectError, RecipeError, why
 from ropebell.files import read_toml, write_text
@@ -241,24 +239,3 @@ def _brief(values: dict[str, Any], path: Path) -> Brief:
 def uniform_sky(color: tuple[float, float, float]) -> dict[str, Any]:
     """Changes of a brief for a plain sky of one colour in cd/m²."""
     return {"skies": {"sky": Sky(color)}, "sky": "sky"}
-
-
-def manifests(builds: Path) -> list[tuple[Path, Manifest]]:
-    """(folder, manifest) of the finished builds, oldest first; damaged ones are left out."""
-    found = []
-    for folder in build_folders(builds):
-        try:
-            found.append((folder, read_manifest(folder)))
-        except ProjectError:
-            continue
-    return found
-
-
-NUMBER = re.compile(r"[0-9]{1,9}")
-
-
-def build_folders(builds: Path) -> list[Path]:
-    """The numbered build folders, oldest first."""
-    if not builds.is_dir():
-        return []
-    return sorted((p for p in builds.iterdir() if p.is_dir() and NUMBER.fullmatch(p.name)), key=lambda p: int(p.name))

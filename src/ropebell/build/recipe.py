@@ -193,6 +193,11 @@ def differences(recipe: Recipe) -> dict[str, Any]:
     return found
 
 
+def whole_values(recipe: Recipe) -> dict[str, Any]:
+    """All of it as nested plain values."""
+    return recipe.model_dump()
+
+
 def from_differences(values: Any, where: str = "") -> Recipe:
     """Back from `differences`; a whole recipe will do, too.
 

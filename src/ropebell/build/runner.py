@@ -14,12 +14,10 @@ from pathlib import Path
 from ropebell.build.events import Event
 from ropebell.build.journal import JOURNAL, Reader
 from ropebell.build.pictures import Pictures
-from ropebell.build.project import NUMBER
 from ropebell.build.request import Request
 from ropebell.build.result import Outcome, outcome
 from ropebell.build.standby import ahead_line
 from ropebell.build.worker import STDERR
-from ropebell.files import make_folder
 from ropebell.interpreter import own_command
 
 # After asking a build to stop, it is left this long before it is ended.
@@ -185,23 +183,3 @@ def died_of(status: int) -> str:
         memory = "the most likely reason is that memory ran out: lower the density or set limits.memory_mb"
         return f"The build process vanished: it was ended by {name}; {memory}. {kept}"
     return f"The build process vanished: it was ended by {name}. {kept}"
-
-
-def next_build_folder(builds: Path) -> Path:
-    """A fresh numbered folder below `builds`, created; numbers are never used twice.
-
-    Raises:
-        OSError: the folder cannot be made.
-    """
-    builds.parent.mkdir(parents=True, exist_ok=True)
-    make_folder(builds)
-    taken = [int(p.name) for p in builds.iterdir() if NUMBER.fullmatch(p.name)]
-    number = max(taken, default=0) + 1
-    while True:
-        folder = builds / f"{number:04d}"
-        try:
-            folder.mkdir()
-        except FileExistsError:
-            number += 1
-        else:
-            return folder

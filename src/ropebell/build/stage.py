@@ -6,6 +6,7 @@ The stages themselves are in `build.stages`: builds, estimates, what is stale an
 from __future__ import annotations
 
 import hashlib
+import os
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
@@ -251,6 +252,8 @@ class Work:
         self._limit, self._stop_wanted = self.recipe.limits.seconds, stop_wanted
         self._speed = Speed(rates, self.workers)
         self._given: dict[str, Any] = {}
+        # Before this build adds its own: what else the machine has to do, in cores.
+        self.load = os.getloadavg()[0]
         # Replaced as soon as the level is read.
         self._expected = self.predicted(Size(20_000, 20_000, 8, 2, self.recipe))
         self.progress = Progress(self._expected, self._tell, self._stop)

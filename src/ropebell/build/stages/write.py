@@ -48,6 +48,7 @@ def _facts(work: Work) -> dict[str, Any]:
     hits, table, shot, *_ = work[TRANSPORT]
     names = work.names
     return {
+        "load": work.load,
         "seconds": seconds,
         "reused": [name for name, value in reused.items() if value],
         "rates": {name: round(rate) for name, rate in work.log.rates.items()},

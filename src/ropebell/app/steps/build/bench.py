@@ -17,9 +17,9 @@ from PyQt6.QtWidgets import (
 from ropebell.app.builds import Step
 from ropebell.app.desk import Desk
 from ropebell.app.parts import Sentences, label, rule, scrolled_column
-from ropebell.app.reading import Knot
 from ropebell.app.rope import DRAFT_WORDS
 from ropebell.app.words import clock, count, made_on, megabytes
+from ropebell.build.knots import Knot
 from ropebell.build.manifest import Manifest
 from ropebell.build.result import Outcome, Result
 from ropebell.build.stages import WORDS
