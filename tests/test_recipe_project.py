@@ -10,7 +10,16 @@ import pytest
 from helpers import bake, floor, level_file, recipe
 from ropebell.build.estimate import RATES, calibrated, estimate
 from ropebell.build.manifest import parse_manifest
-from ropebell.build.project import Project, find_project, load_project, manifests, uniform_sky
+from ropebell.build.plan import (
+    Plan,
+    active_profile,
+    plan_of,
+    with_plan,
+    with_profile,
+    with_profile_dropped,
+    with_profile_kept,
+)
+from ropebell.build.project import Project, find_project, load_project, uniform_sky
 from ropebell.build.recipe import (
     SHIPPED,
     UNAVAILABLE,
@@ -20,9 +29,21 @@ from ropebell.build.recipe import (
     keys,
     load,
     named,
+    told_apart,
     unfinished,
     with_setting,
     with_value,
+)
+from ropebell.build.scope import box_of
+from ropebell.build.settings_cost import step_costs
+from ropebell.build.shelf import (
+    checked_name,
+    dropped_from,
+    kept_in,
+    known,
+    put_on_shelf,
+    shelf_folder,
+    take_off_shelf,
 )
 from ropebell.build.stale import stale_stages
 from ropebell.demo.builder import LevelBuilder, at
@@ -207,7 +228,6 @@ def test_stale_names_the_change_and_the_smallest_build(tmp_path: Path) -> None:
     both = replace(finer, recipe=with_value(finer.recipe, "light.bounces", 7))
     assert set(stale_stages(prepare(loaded, both.brief).baking, both, built, {}).changes) == {"marks", "recipe"}
     assert stale.stages == ("charts", "footing", "direct", "transport", "solve")
-    assert [m for _, m in manifests(project.builds)] == [built]
 
 
 def test_estimates_grow_as_the_work_does_and_learn_from_builds(tmp_path: Path) -> None:
@@ -248,3 +268,59 @@ def test_only_what_differs_from_the_shipped_recipe_is_written() -> None:
         from_differences([1])
     with pytest.raises(RecipeError, match="light"):
         from_differences({"light": 3})
+
+
+def test_an_edited_recipe_says_so_and_is_kept_short() -> None:
+    edited = told_apart(with_value(named("final"), "light.gather_rays", 300))
+    assert edited.name == "final, edited" and told_apart(with_value(named("final"), "draft", 4)).name == "final"
+    assert told_apart(with_value(edited, "light.gather_rays", 512)) == named("final")
+    assert differences(edited) == {"name": "final, edited", "light": {"gather_rays": 300}}
+    assert from_differences(differences(edited)) == edited
+
+
+def test_recipes_of_ones_own_are_found_by_name(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path / "config"))
+    project = Project(tmp_path, tmp_path / "a.glb", "a", named("working"))
+    own = with_value(named("sketch"), "light.bounces", 6).model_copy(update={"name": "Harbour"})
+    kept = kept_in(project, own)
+    assert known(kept)["Harbour"] == own and list(known(project)) == list(SHIPPED)
+    put_on_shelf(own)
+    assert known(project)["Harbour"] == own
+    # None takes the name of one that ships, whatever a file says.
+    (shelf_folder() / "working.toml").write_text("[light]\nbounces = 0\n")
+    (shelf_folder() / "broken.toml").write_text("[")
+    assert known(project)["working"] == named("working") and "broken" not in known(project)
+    take_off_shelf("Harbour")
+    assert "Harbour" not in known(project) and "Harbour" not in known(dropped_from(kept, "Harbour"))
+    for odd in ("", "working", "a/b", "Harbour", ".x", "n" * 90):
+        with pytest.raises(RecipeError):
+            checked_name(odd, known(kept))
+
+
+def test_a_plan_and_its_profiles_travel_with_the_project(tmp_path: Path) -> None:
+    box = box_of((0, 0, 0, 1, 2, 3))
+    plan = Plan("box", box, "", ("black>0.3",))
+    project = with_plan(Project(tmp_path, tmp_path / "a.glb", "a", named("working")), plan)
+    project = with_profile_kept(project, "Night")
+    project.save()
+    again = load_project(tmp_path / "project.toml")
+    assert plan_of(again) == plan and active_profile(again) == ("Night", True)
+    other = with_plan(replace(again, recipe=named("final")), Plan())
+    assert active_profile(other) == ("Night", False) and with_profile(other, "Night").recipe == named("working")
+    assert plan_of(with_profile(other, "Night")) == plan
+    assert active_profile(with_profile_dropped(again, "Night")) == ("", False)
+    with pytest.raises(ProjectError, match="not there"):
+        with_profile(again, "Day")
+    for odd in (3, {"lights": "box"}, {"lights": [], "box": [1], "stop_when": "x", "stage": 3}):
+        assert Plan.of(odd) == Plan()
+
+
+def test_a_step_of_a_setting_is_told_in_time_and_memory(tmp_path: Path) -> None:
+    scene = flatten(open_level(level(tmp_path)))
+    made = recipe("working", density__texels_per_metre=10.0)
+    whole = estimate(scene, made, 2)
+    up, down = step_costs(scene, made, "light.gather_rays", 2, {}, whole)
+    assert up is not None and down is not None and (up.value, down.value) == (256, 64)
+    assert up.seconds > 0 > down.seconds and up.memory_bytes > 0 > down.memory_bytes
+    assert step_costs(scene, made, "light.seed", 2, {}, whole) == (None, None)
+    assert step_costs(scene, named("final"), "light.bounces", 2, {}, whole) == (None, None)  # converged

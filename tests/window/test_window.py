@@ -216,7 +216,7 @@ def test_stop_is_the_last_word_and_a_build_that_cannot_begin_again_is_told(
             window.desk.commands.run("build.start")
         if not stopped:
 
-            def full() -> None:
+            def full(*_scope: object) -> None:
                 raise BuildError("no build can be begun (No space left on device)", "", "Free some space")
 
             monkeypatch.setattr(window.desk.builds, "start", full)

@@ -125,7 +125,7 @@ def test_many_builds_scroll_and_the_newest_is_in_sight(qtbot: QtBot) -> None:
 
 def test_a_build_in_words() -> None:
     assert knot_words(knot(3)) == "Build 3, draft ⅛ of final, 0:09, done, 2 warnings"
-    assert knot_words(knot(3, "died", 1)) == "Build 3, final of final, 0:09, died: Because., 2 warnings"
+    assert knot_words(knot(3, "died", 1)) == "Build 3, full of final, 0:09, died: Because., 2 warnings"
 
 
 @pytest.mark.parametrize(
@@ -187,7 +187,7 @@ def test_the_recipe_bench_changes_the_recipe_undoably(qtbot: QtBot, tmp_path: Pa
     bench.names.activated.emit(2)
     qtbot.mouseClick(bench.draft.button(2), Qt.MouseButton.LeftButton)
     assert (s.document.project.recipe.name, s.document.project.recipe.draft) == ("final", 4)
-    assert "5 tx/m with 256 rays" in bench.draft_words.text()
+    assert "tx/m 20 → 5, rays 512 → 256" in bench.draft_words.text()
     bench.numbers["light.gather_rays"].field.setValue(300)
     assert s.document.project.recipe.light.gather_rays == 300
     assert "final has 512" in bench.numbers["light.gather_rays"].note.text()

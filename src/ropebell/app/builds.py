@@ -20,9 +20,11 @@ from ropebell.app.state import State
 from ropebell.build import events
 from ropebell.build.forms import CHARTS
 from ropebell.build.numbering import next_build_folder
+from ropebell.build.plan import plan_of
 from ropebell.build.request import Request
 from ropebell.build.result import Outcome
 from ropebell.build.runner import BuildProcess, Standby
+from ropebell.build.scope import EVERYTHING, Scope
 from ropebell.build.store import Store
 from ropebell.errors import BuildError, step, why
 from ropebell.files import open_regular
@@ -36,6 +38,8 @@ POLL_MS = 60
 PATIENCE = 4
 # Texels round charts that are filled while a build runs: what smooth drawing reads.
 LIVE_PADDING = 2
+# The sky of a cut box.
+DARK = (0.0, 0.0, 0.0)
 
 
 @dataclass(frozen=True)
@@ -93,7 +97,7 @@ class Builds(QObject):
         self.warnings: list[Finding] = []
         self._table = _Table()
         self._standby: Standby | None = None
-        self._again = False
+        self._again, self._scope = False, EVERYTHING
         # From where the level is looked at, so that this is lit first.
         self.looks_from: Callable[[], View | None] = lambda: None
         # Where drawing is slow, pictures come less often: they must not hold up the build they are of.
@@ -115,8 +119,11 @@ class Builds(QObject):
         """Process id of the running build, 0 if none runs."""
         return self._process.pid if self._process is not None else 0
 
-    def start(self) -> None:
+    def start(self, scope: Scope = EVERYTHING) -> None:
         """Build what is open, as it is set now.
+
+        Args:
+            scope: how much of it.
 
         Raises:
             BuildError: the project's folder cannot be written.
@@ -142,17 +149,19 @@ class Builds(QObject):
                 folder,
                 p.cache,
                 p.recipe,
-                p.sky,
+                p.sky if scope.box is None else DARK,
                 p.brief,
                 p.tables,
-                p.sky_picture,
+                p.sky_picture if scope.box is None else None,
                 self._state.rope.rates,
                 view=self.looks_from(),
+                scope=scope,
+                stop_when=plan_of(p).stop_when,
             ),
             self._standby,
         )
         self._standby = None
-        self._again = False
+        self._again, self._scope = False, scope
         self._state.rope.build_began()
         self._timer.start()
         self.started.emit(self.number)
@@ -257,7 +266,7 @@ class Builds(QObject):
         self.ended.emit(self.number, ended)
         if self._again and ended.state in ("stopped", "done"):
             try:
-                self.start()
+                self.start(self._scope)
             except BuildError as error:  # no command is under way that would tell of it
                 self._state.tell(str(error), "build")
 

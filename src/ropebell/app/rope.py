@@ -27,7 +27,7 @@ from ropebell.build.stale import Stale
 AXIS = 30.0
 RADIUS = 8.0
 LOOSE_END = 160.0
-DRAFT_WORDS = {1: "final", 2: "draft ½", 4: "draft ¼", 8: "draft ⅛"}
+DRAFT_WORDS = {1: "full", 2: "draft ½", 4: "draft ¼", 8: "draft ⅛"}
 
 
 def spacing(seconds: float) -> float:

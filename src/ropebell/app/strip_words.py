@@ -15,6 +15,7 @@ from ropebell.app.stage.picture import Spot
 from ropebell.app.strip import Strip
 from ropebell.app.telling import Words
 from ropebell.app.words import clock, luminance, lux
+from ropebell.build.plan import LIGHTS, plan_of
 
 
 class StripWords(QObject):
@@ -80,7 +81,7 @@ class StripWords(QObject):
             return ["surfaces only, no light yet"] if self._desk.stage.look.view.needs else []
         if kind not in ("relit", "build"):
             return []
-        facts = []
+        facts = self._planned()
         finished = rope.finished
         if finished and rope.shown_number != finished[-1]:
             facts.append(f"not the newest, that is {finished[-1]}")
@@ -100,6 +101,21 @@ class StripWords(QObject):
         if fresh:
             names = ", ".join(path.rsplit("/", 1)[-1] for path in fresh[:8])
             facts.append(f"{len(fresh)} object{'s' if len(fresh) > 1 else ''} not in this light: {names}")
+        return facts
+
+    def _planned(self) -> list[str]:
+        """What the next build leaves out, and what this one did: nobody shall forget a cut box that is on."""
+        project, shown = self._desk.document.project, self._desk.rope.shown
+        facts = []
+        if shown is not None and self._picture.kind in ("build", "relit"):
+            scope = shown.manifest.scope
+            if scope.box is not None:
+                facts.append(f"lit {scope.words} only: no sun, sky or lamps from outside")
+            elif shown.manifest.parts:
+                facts.append(f"lit {scope.words}, the rest is of earlier builds or rough")
+        lights = plan_of(project).lights if project is not None else "everything"
+        if lights != "everything":
+            facts.append(f"the next build lights {LIGHTS[lights][0].lower()}{LIGHTS[lights][1:]}")
         return facts
 
     def refresh_eye(self) -> None:

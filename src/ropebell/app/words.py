@@ -12,7 +12,7 @@ import numpy as np
 from ropebell.level.model import LUMINANCE
 
 DRAFTS = (1, 2, 4, 8)
-DRAFT_TITLES = ["final", "½", "¼", "⅛"]
+DRAFT_TITLES = ["full", "½", "¼", "⅛"]
 
 
 def clock(seconds: float) -> str:

@@ -101,6 +101,10 @@ class Project:
         """With some parts of the brief replaced."""
         return replace(self, brief=replace(self.brief, **changes))
 
+    def with_recipe(self, recipe: Recipe) -> Project:
+        """Under another recipe."""
+        return replace(self, recipe=recipe)
+
     def with_light(self, path: str, change: LightChange | None) -> Project:
         """With one light's setting changed, or dropped."""
         lights = {name: value for name, value in self.lights.items() if name != path}

@@ -15,6 +15,8 @@ CONVERGED: Literal["converged"] = "converged"
 
 # Of a draft, unless the recipe has fewer itself.
 LEAST_DRAFT_RAYS = 256
+# Behind the name of a recipe that ships, once it is no longer that.
+EDITED = ", edited"
 
 
 class _Part(BaseModel):
@@ -214,7 +216,22 @@ def from_differences(values: Any, where: str = "") -> Recipe:
 
 
 def _base(name: object) -> dict[str, Any]:
-    return SHIPPED[name if isinstance(name, str) and name in SHIPPED else "working"].model_dump()
+    own = name.removesuffix(EDITED) if isinstance(name, str) else ""
+    return {**SHIPPED[own if own in SHIPPED else "working"].model_dump(), "name": name if own else "working"}
+
+
+def told_apart(recipe: Recipe) -> Recipe:
+    """Under a name that says whether it is still one that ships: an edited one never passes for it."""
+    base = SHIPPED.get(recipe.name.removesuffix(EDITED))
+    if base is None:
+        return recipe
+    same = recipe.model_copy(update={"name": base.name, "draft": base.draft}) == base
+    return recipe.model_copy(update={"name": base.name if same else base.name + EDITED})
+
+
+def origin(recipe: Recipe) -> Recipe | None:
+    """The recipe that ships which it is, or was before it was edited."""
+    return SHIPPED.get(recipe.name.removesuffix(EDITED))
 
 
 def parse(values: dict[str, Any], where: str = "") -> Recipe:

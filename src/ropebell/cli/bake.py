@@ -22,6 +22,7 @@ from ropebell.build.request import Request
 from ropebell.build.result import Outcome
 from ropebell.build.runner import BuildProcess
 from ropebell.build.scope import Scope, box_of, named_nodes
+from ropebell.build.shelf import known
 from ropebell.build.since import changed_since
 from ropebell.build.stages import STAGES
 from ropebell.build.tripwires import Tripwires
@@ -87,7 +88,10 @@ def bake(level: Path, out: Path, wanted: Wanted, clear: bool, as_json: bool) -> 
 
 
 def _recipe(wanted: Wanted, project: Project) -> Recipe:
-    recipe = load(wanted.recipe) if wanted.recipe else project.recipe
+    recipe = project.recipe
+    if wanted.recipe:
+        own = known(project).get(wanted.recipe)
+        recipe = own if own is not None else load(wanted.recipe)
     for setting in wanted.settings:
         recipe = with_setting(recipe, setting)
     return recipe

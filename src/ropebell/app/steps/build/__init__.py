@@ -4,10 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from functools import partial
+from typing import TYPE_CHECKING
 
+from PyQt6.QtWidgets import QWidget
+
+from ropebell.app.box_grips import face_grips, face_moved
 from ropebell.app.commands import Command
-from ropebell.app.steps.build.bench import BuildBench
+from ropebell.app.desk import Desk
+from ropebell.app.stage.overlay import Line, Overlay, box_edges
+from ropebell.app.steps.build.bench import NEXT, BuildBench
 from ropebell.app.steps.build.noise import NOISE
+from ropebell.app.steps.build.scoping import wanted
 from ropebell.app.steps.step import Step
 from ropebell.app.telling import Answer
 from ropebell.app.views import View
@@ -15,8 +22,13 @@ from ropebell.app.walk import Station
 from ropebell.app.words import DRAFT_TITLES, DRAFTS, clock, megabytes
 from ropebell.build.estimate import Estimate, estimate
 from ropebell.build.extremes import machine_bytes, too_much
+from ropebell.build.plan import plan_of
 from ropebell.build.recipe import Recipe, with_value
+from ropebell.level.model import F64
 from ropebell.light.workers import cores
+
+if TYPE_CHECKING:
+    from ropebell.app.steps.build.table import BuildTable
 
 
 class BuildStep(Step):
@@ -24,12 +36,59 @@ class BuildStep(Step):
 
     id, title = "build", "Build"
 
+    def __init__(self, desk: Desk) -> None:
+        super().__init__(desk)
+        self._table: BuildTable | None = None
+        self._as_table = False
+
     def make_bench(self) -> BuildBench:
-        return BuildBench(self.desk)
+        bench = BuildBench(self.desk)
+        bench.next.box_changed.connect(self.changed)
+        bench.pages.chosen.connect(lambda _: self.changed.emit())
+        return bench
+
+    @property
+    def build_bench(self) -> BuildBench:
+        """The bench."""
+        bench = self.bench
+        assert isinstance(bench, BuildBench)
+        return bench
+
+    def canvas(self) -> QWidget | None:
+        if not self._as_table:
+            return None
+        if self._table is None:
+            # Its plot comes from a library that takes a while to load.
+            from ropebell.app.steps.build.table import BuildTable
+
+            self._table = BuildTable(self.desk)
+        return self._table
+
+    def toggle_table(self) -> None:
+        """Show all builds in the place of the stage, or the stage again."""
+        self._as_table = not (self._as_table and self.active)
+        self.desk.go_to_step(self.id)
+        self.build_bench.table.setChecked(self._as_table)
+        self.changed.emit()
+
+    def overlay(self) -> Overlay:
+        """The cut box, wherever it is in force, with grips while it is edited."""
+        plan = self.build_bench.next.plan
+        if plan.lights != "box" or plan.box is None:
+            return Overlay()
+        lines = (Line(box_edges(plan.box.low, plan.box.high), "accent", 2.0, pairs=True),)
+        grips = tuple(face_grips(plan.box)) if self.build_bench.pages.shown == NEXT else ()
+        return Overlay(lines, (), grips)
+
+    def grip_moved(self, name: str, to: F64, done: bool, gesture: str) -> None:
+        panel = self.build_bench.next
+        if panel.plan.box is not None:
+            panel.set_box(face_moved(panel.plan.box, name.removeprefix("box "), to), gesture)
 
     def commands(self) -> Sequence[Command]:
         return (
             Command("build.start", "Build", self._start, "Ctrl+B", self._can_build),
+            Command("build.table", "All builds as a table, or the stage", self.toggle_table, "Ctrl+T"),
             Command(
                 "build.stop", "Stop the build", self.desk.builds.stop, "Ctrl+.", lambda: self.desk.builds.running
             ),
@@ -53,15 +112,32 @@ class BuildStep(Step):
         if self.desk.builds.running:
             self.desk.builds.again()
             return
+        if self._nothing_to_do():
+            return
         asked = self._to_be_asked()
         if asked is None:
             self._begin()
         else:
             self.desk.telling.trouble(asked, "long build", *self._answers())
 
+    def _nothing_to_do(self) -> bool:
+        """Whether a build would come out as the newest one; says so, and offers to build all the same."""
+        now, rope = self.desk.level.now, self.desk.rope
+        # While anything is being found out, what is known may be of the moment before.
+        if now is None or rope.due or self.desk.jobs.busy or not rope.finished:
+            return False
+        if rope.stale is None or not rope.stale.fresh:
+            return False
+        plan = plan_of(now.project)
+        if plan.lights not in ("everything", "changed") or plan.stage:
+            return False
+        sentence = f"Nothing to do: nothing changed since build {rope.finished[-1]}."
+        self.desk.telling.lasting(sentence, "long build", ("Build all the same", self._begin))
+        return True
+
     def _begin(self) -> None:
-        self.desk.telling.over("long build")
-        self.desk.builds.start()
+        self.desk.telling.over("long build", "build")
+        wanted(self.desk, self.desk.builds.start)
 
     def _predicted(self, recipe: Recipe) -> Estimate:
         now = self.desk.level.now

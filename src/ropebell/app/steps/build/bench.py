@@ -16,14 +16,19 @@ from PyQt6.QtWidgets import (
 
 from ropebell.app.builds import Step
 from ropebell.app.desk import Desk
-from ropebell.app.parts import Sentences, label, rule, scrolled_column
+from ropebell.app.parts import Paged, Sentences, button, column, label, pair, rows_in, rule
 from ropebell.app.rope import DRAFT_WORDS
+from ropebell.app.steps.build.journal import JournalPage
+from ropebell.app.steps.build.plan_panel import PlanPanel
 from ropebell.app.words import clock, count, made_on, megabytes
 from ropebell.build.knots import Knot
 from ropebell.build.manifest import Manifest
 from ropebell.build.result import Outcome, Result
 from ropebell.build.stages import WORDS
 from ropebell.level.finding import Finding
+
+PAGES = ("Result", "Next build", "Journal")
+RESULT, NEXT, JOURNAL = range(len(PAGES))
 
 
 class BuildBench(QWidget):
@@ -32,11 +37,17 @@ class BuildBench(QWidget):
     def __init__(self, desk: Desk, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._desk, self._builds, self._commands = desk, desk.builds, desk.commands
-        rows = scrolled_column(self)
+        rows = column(self)
         self._make_controls(rows)
         rows.addWidget(rule())
-        self._make_outcome(rows)
-        rows.addStretch(1)
+        outcome = QWidget()
+        inner = rows_in(outcome, scrolled=True)
+        self._make_outcome(inner)
+        inner.addStretch(1)
+        self.next, self.journal = PlanPanel(desk), JournalPage(desk)
+        self.pages = Paged("Part of the build", PAGES, (outcome, self.next, self.journal))
+        self.pages.chosen.connect(self.pages.show_page)
+        rows.addWidget(self.pages, 1)
         self._follow(desk)
         self.refresh()
 
@@ -44,7 +55,9 @@ class BuildBench(QWidget):
         """What would be built, and how far it is."""
         self.title = label("Build", "title")
         self.plan = label("", "second")
-        rows.addWidget(self.title)
+        self.table = button("All builds", "flat")
+        self.table.setCheckable(True)
+        rows.addWidget(pair(self.title, self.table, stretch=0))
         rows.addWidget(self.plan)
         buttons = QHBoxLayout()
         self.build = QPushButton("Build")
@@ -62,6 +75,7 @@ class BuildBench(QWidget):
         rows.addWidget(self.progress_words)
         self.build.clicked.connect(lambda: self._commands.run("build.start"))
         self.stop.clicked.connect(lambda: self._commands.run("build.stop"))
+        self.table.clicked.connect(lambda: self._commands.run("build.table"))
 
     def _make_outcome(self, rows: QVBoxLayout) -> None:
         """What became of it: words, stages, messages."""
@@ -169,13 +183,13 @@ class BuildBench(QWidget):
 
     def _show_build(self, knot: Knot, result: Result) -> None:
         m = result.manifest
-        self.heading.setText(f"Build {knot.number}, {DRAFT_WORDS[knot.draft]} of {knot.recipe}, {clock(knot.seconds)}")
+        self.heading.setText(f"{knot.title}, {DRAFT_WORDS[knot.draft]} of {knot.recipe}, {clock(knot.seconds)}")
         size = sum(p.bytes for p in m.pages)
         pages = len(m.pages)
         side = m.pages[0].width if pages else 0
         self._say(
             f"{count(m.texels)} texels on {pages} page{'s' if pages != 1 else ''} of {side}², {megabytes(size)}; "
-            f"{m.bounces} bounces{_taken_over(m)}{made_on(knot.made)}{noise_words(m)}"
+            f"{m.bounces} bounces{_taken_over(m)}{made_on(knot.made)}{noise_words(m)}{whose_light(m)}"
         )
         self._show_note(knot)
         steps = [Step(n, "reused" if n in m.reused else "done", s) for n, s in m.seconds.items() if n != "total"]
@@ -186,16 +200,18 @@ class BuildBench(QWidget):
         words = {
             "stopped": "stopped",
             "tripwire": "stopped by a tripwire",
+            "stages": "ran some stages and was done",
             "failed": "failed",
             "died": "died",
         }
         self.heading.setText(
-            f"Build {knot.number} {words.get(knot.outcome.state, knot.outcome.state)} after {clock(knot.seconds)}"
+            f"{knot.title} {words.get(knot.outcome.state, knot.outcome.state)} after {clock(knot.seconds)}"
         )
         self._say(knot.outcome.sentence)
         self._show_note(knot)
         self._show_steps([])
         self._show_messages([])
+        self.pages.show_page(JOURNAL if knot.outcome.state in ("failed", "died", "tripwire") else self.pages.shown)
 
     def _say(self, summary: str) -> None:
         self.summary.setText(summary)
@@ -260,6 +276,19 @@ def noise_words(manifest: Manifest) -> str:
         if refined.left:
             words += f"; {count(refined.left)} are still above {100 * refined.target:.3g} %"
     return words + "."
+
+
+def whose_light(manifest: Manifest) -> str:
+    """How much of the level a build lit, and whose light the rest is; a line of its own."""
+    scope, whole = manifest.scope, max(sum(part.texels for part in manifest.parts), 1)
+    if scope.box is not None:
+        return f"\nLit {scope.words}: sun, sky and lamps outside gave no light."
+    if not manifest.parts:
+        return ""
+    names = [f"build {part.build}" if part.build else "nobody finished" for part in manifest.parts]
+    names[1] = "this build"
+    told = [f"{100 * part.texels / whole:.0f} % of {name}" for part, name in zip(manifest.parts, names) if part.texels]
+    return f"\nLit {scope.words}. Light on the level: {', '.join(told)}."
 
 
 def _taken_over(manifest: Manifest) -> str:

@@ -94,9 +94,7 @@ class DensityPage(QWidget):
         built = self._desk.rope.manifest
         last = f", last built {built.recipe.density.texels_per_metre:g}" if built else ""
         draft = (
-            f"draft divides by {recipe.draft}: {recipe.texels_per_metre:g} texels/m now"
-            if recipe.draft > 1
-            else "final"
+            f"draft divides by {recipe.draft}: {recipe.texels_per_metre:g} texels/m now" if recipe.draft > 1 else "full"
         )
         self.level.show_value(recipe.density.texels_per_metre, draft + last)
         self._show_tests(brief)

@@ -7,6 +7,7 @@ from typing import cast
 
 import numpy as np
 
+from ropebell.app.box_grips import box_here, face_moved
 from ropebell.app.commands import Command
 from ropebell.app.stage.overlay import AXES, Mark, Overlay, snapped
 from ropebell.app.steps.level.bench import LevelBench
@@ -15,7 +16,6 @@ from ropebell.app.steps.level.views import FACING
 from ropebell.app.steps.step import Step
 from ropebell.app.views import View
 from ropebell.app.walk import Station
-from ropebell.level.brief import Box
 from ropebell.level.finding import Finding
 from ropebell.level.model import F64
 
@@ -83,9 +83,7 @@ class LevelStep(Step):
         elif kind == "box":
             row = region.boxes.currentRow()
             box = now.project.brief.region.boxes[row]
-            low, high = list(box.low), list(box.high)
-            (low if rest[1] == "0" else high)["xyz".index(rest[0])] = round(float(to["xyz".index(rest[0])]), 2)
-            region.set_box(row, Box((low[0], low[1], low[2]), (high[0], high[1], high[2])), gesture)
+            region.set_box(row, face_moved(box, rest, to), gesture)
 
     def show_finding(self, finding: Finding) -> bool:
         self._fault = finding.place
@@ -108,16 +106,6 @@ class LevelStep(Step):
 
     def _box_here(self) -> None:
         """A box round the selection, or round what lies a few metres ahead."""
-        now, chosen = self.desk.level.now, self.desk.selection.chosen
-        if now is None:
-            return
-        rows = np.isin(now.scene.node, chosen)
-        if rows.any():
-            points = now.scene.corners[rows].reshape(-1, 3)
-            low, high = points.min(axis=0) - 0.2, points.max(axis=0) + 0.2
-        else:
-            camera = self.desk.stage.camera
-            middle = np.array(camera.eye) + 4.0 * camera.forward
-            low, high = middle - 2.0, middle + 2.0
-        a, b = (np.round(v, 2).tolist() for v in (low, high))
-        self.level_bench.region.add_box(Box((a[0], a[1], a[2]), (b[0], b[1], b[2])))
+        box = box_here(self.desk)
+        if box is not None:
+            self.level_bench.region.add_box(box)

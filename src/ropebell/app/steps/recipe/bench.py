@@ -4,14 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from ropebell.app.desk import Desk
 from ropebell.app.parts import Choice, Scale, TunedNumber, combo, label, pair, rule, scrolled_column
+from ropebell.app.steps.recipe.keeping import RecipeKeeping
 from ropebell.app.words import DRAFT_TITLES, DRAFTS, clock, megabytes, short_count
 from ropebell.build.estimate import Estimate, estimate
 from ropebell.build.extremes import extremes, machine_bytes
-from ropebell.build.recipe import CONVERGED, SHIPPED, Recipe, get, with_value
+from ropebell.build.recipe import CONVERGED, Recipe, get, keys, origin, told_apart, with_value
+from ropebell.build.settings_cost import HELPS, StepCost, step_costs
+from ropebell.build.shelf import known
 from ropebell.build.stages import WORDS
 from ropebell.light.workers import cores
 
@@ -37,6 +40,8 @@ MORE = (
 )  # fmt: skip
 # Bounces of the last build that are told one by one: so many, and from so many per cent of its light on.
 MOST_NAMED, LEAST_NAMED = 6, 0.1
+# Bytes of memory that are worth telling of.
+LEAST_TOLD = 5 << 20
 OCCLUSION = (
     ("occlusion.radius", "Distance", "m", Scale(0.05, 5, 100, 2), "How far creases reach."),
     ("occlusion.strength", "Strength", "×", Scale(0, 1, 1, 2, False), "How dark creases get; an effect, not physics."),
@@ -78,10 +83,9 @@ class RecipeBench(QWidget):
     def _choices(self, rows: QVBoxLayout) -> None:
         """Which recipe, how far as a draft, and what that costs."""
         rows.addWidget(label("Recipe", "title"))
-        self.names = QComboBox()
-        self.names.addItems(list(SHIPPED))
-        self.names.setAccessibleName("Recipe")
-        rows.addWidget(self.names)
+        self.keeping = RecipeKeeping(self._desk)
+        self.names = self.keeping.names
+        rows.addWidget(self.keeping)
         rows.addWidget(label("Build it as", "heading"))
         self.draft = Choice(DRAFT_TITLES, "Draft factor")
         rows.addWidget(self.draft)
@@ -91,7 +95,8 @@ class RecipeBench(QWidget):
         self.cost_words = label("", "second")
         rows.addWidget(self.cost)
         rows.addWidget(self.cost_words)
-        self.names.activated.connect(self._named)
+        self.different = label("", "second")
+        rows.addWidget(self.different)
         self.draft.chosen.connect(self._drafted)
 
     def _settings(self, rows: QVBoxLayout) -> None:
@@ -134,7 +139,7 @@ class RecipeBench(QWidget):
         self.more_button.toggled.connect(self._more.setVisible)
 
     def _number(self, key: str, title: str, unit: str, scale: Scale, about: str) -> TunedNumber:
-        row = TunedNumber(title, unit, scale, about)
+        row = TunedNumber(title, unit, scale, f"{about} {HELPS.get(key, '')}".strip())
         row.changed.connect(lambda value, gesture, key=key: self._set(key, value, gesture))
         self.numbers[key] = row
         return row
@@ -173,14 +178,7 @@ class RecipeBench(QWidget):
         if key in INTEGERS:
             value = int(value)
         title = key.split(".")[1].replace("_", " ")
-        self._desk.document.set_recipe(f"Change {title}", with_value(recipe, key, value), gesture)
-
-    def _named(self, index: int) -> None:
-        recipe = self._recipe()
-        if recipe is not None:
-            name = list(SHIPPED)[index]
-            chosen = with_value(SHIPPED[name], "draft", recipe.draft)
-            self._desk.document.set_recipe(f"Use recipe {name}", chosen)
+        self._desk.document.set_recipe(f"Change {title}", told_apart(with_value(recipe, key, value)), gesture)
 
     def _drafted(self, index: int) -> None:
         recipe = self._recipe()
@@ -196,19 +194,17 @@ class RecipeBench(QWidget):
         recipe, now = self._recipe(), self._desk.level.now
         if recipe is None or now is None:
             return
-        if recipe.name in SHIPPED:
-            self.names.setCurrentIndex(list(SHIPPED).index(recipe.name))
+        self.keeping.refresh()
         self.draft.set_current(DRAFTS.index(recipe.draft))
-        if recipe.draft == 1:
-            self.draft_words.setText("The recipe's own values.")
-        else:
-            self.draft_words.setText(
-                f"Builds {recipe.texels_per_metre:g} tx/m with {recipe.gather_rays} rays; the recipe stays as it is."
-            )
-        whole = estimate(now.baking, recipe, recipe.limits.workers or cores(), self._desk.rope.rates)
+        self.draft_words.setText(draft_words(recipe))
+        workers = recipe.limits.workers or cores()
+        whole = estimate(now.baking, recipe, workers, self._desk.rope.rates)
         odd = extremes(recipe, whole)
         for key, row in self.numbers.items():
-            row.show_value(float(get(recipe, key)), self._note(recipe, key), odd.get(key, ""))
+            steps = step_costs(now.baking, recipe, key, workers, self._desk.rope.rates, whole)
+            notes = (self._note(recipe, key), step_words(*steps))
+            row.show_value(float(get(recipe, key)), "; ".join(n for n in notes if n), odd.get(key, ""))
+        self.different.setText(self._differences(recipe))
         if not odd.keys().isdisjoint(key for key, *_ in MORE):
             self.more_button.setChecked(True)
         converged = recipe.light.bounces == CONVERGED
@@ -246,16 +242,36 @@ class RecipeBench(QWidget):
             notes.append("off, so each texel gets all rays")
         if key == "light.gather_rays" and recipe.light.noise_target:
             notes.append("at most, until the noise target is met")
-        default = SHIPPED.get(recipe.name)
+        default = self._default(recipe)
         value = get(recipe, key)
         if default is not None and get(default, key) != value:
-            notes.append(f"{recipe.name} has {_plain(get(default, key))}")
+            notes.append(f"{default.name} has {_plain(get(default, key))}")
         manifest = self._desk.rope.manifest
         if manifest is not None:
             last = get(manifest.recipe, key)
             if last != value:
                 notes.append(f"last built {_plain(last)}")
         return ", ".join(notes)
+
+    def _default(self, recipe: Recipe) -> Recipe | None:
+        """What the recipe was chosen as: one that is kept, or one that ships."""
+        project = self._desk.document.project
+        return (known(project).get(recipe.name) if project is not None else None) or origin(recipe)
+
+    def _differences(self, recipe: Recipe) -> str:
+        """All that is not as in the recipe that was chosen, and not as last built, as a short list."""
+        built, default = self._desk.rope.manifest, self._default(recipe)
+        lines = []
+        for what, other in (
+            (default.name if default is not None else "", default),
+            ("the last build", built.recipe if built is not None else None),
+        ):
+            if other is None:
+                continue
+            some = [key for key in keys() if key not in ("draft", "name") and get(recipe, key) != get(other, key)]
+            told = ", ".join(f"{_words(key)} {_plain(get(recipe, key))} ({_plain(get(other, key))})" for key in some)
+            lines.append(f"As in {what}." if not some else f"Not as in {what}: {told}.")
+        return "\n".join(lines)
 
     def _show_cost(self, whole: Estimate) -> None:
         stale = self._desk.rope.stale
@@ -270,6 +286,34 @@ class RecipeBench(QWidget):
             anew = ", ".join(WORDS[stage].lower() for stage in stale.stages)
             words += f" Now {clock(stale.seconds)}; to be made anew: {anew}."
         self.cost_words.setText(words)
+
+
+def draft_words(recipe: Recipe) -> str:
+    """Every setting that the draft factor touches, final value and drafted one side by side."""
+    if recipe.draft == 1:
+        return "The recipe's own values."
+    r = recipe
+    pairs = (
+        ("tx/m", r.density.texels_per_metre, r.texels_per_metre), ("rays", r.light.gather_rays, r.gather_rays),
+        ("direct samples", r.light.direct_samples, r.direct_samples), ("padding", r.density.padding, r.padding),
+    )  # fmt: skip
+    told = ", ".join(f"{name} {final:g} → {draft:g}" for name, final, draft in pairs if final != draft)
+    return f"Built as {told}. The recipe keeps its own values."
+
+
+def step_words(up: StepCost | None, down: StepCost | None) -> str:
+    """What one step up, and one down, would change."""
+    parts = []
+    for cost in (up, down):
+        if cost is None:
+            continue
+        sign = "+" if cost.seconds > 0 else "−"
+        time = f"{sign}{clock(abs(cost.seconds))}" if abs(cost.seconds) >= 0.5 else "as long"
+        size = "" if abs(cost.memory_bytes) < LEAST_TOLD else (
+            f", {'+' if cost.memory_bytes > 0 else '−'}{megabytes(abs(cost.memory_bytes))}"
+        )  # fmt: skip
+        parts.append(f"{cost.value:.3g}: {time}{size}")
+    return "at " + "; at ".join(parts) if parts else ""
 
 
 def bounce_words(energy: Sequence[float]) -> str:
@@ -288,6 +332,14 @@ def bounce_words(energy: Sequence[float]) -> str:
     return f"Of the last build's light {100 * energy[0] / total:.0f} % is direct; bounces add {named} %{rest}."
 
 
+def _words(key: str) -> str:
+    """A setting's name for people."""
+    part, _, name = key.partition(".")
+    return part if name == "enabled" else name.replace("_", " ")
+
+
 def _plain(value: float | str) -> str:
     """A setting's value for people."""
+    if isinstance(value, bool):
+        return "on" if value else "off"
     return value if isinstance(value, str) else f"{value:g}"

@@ -1,0 +1,331 @@
+"""Building in the real window: how much is built, what stops it, journal, rope, table, recipes, profiles."""
+
+from __future__ import annotations
+
+import shutil
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import QPointF, Qt
+from PyQt6.QtWidgets import QFileDialog, QInputDialog
+from pytestqt.qtbot import QtBot
+
+from helpers import level_file, room
+from ropebell.app.box_grips import face_grips
+from ropebell.app.steps.build import BuildStep
+from ropebell.app.steps.build.bench import JOURNAL, NEXT
+from ropebell.app.steps.build.table import COLUMNS
+from ropebell.app.steps.recipe.bench import RecipeBench
+from ropebell.app.window import Window
+from ropebell.build.manifest import read_manifest
+from ropebell.build.plan import plan_of
+from ropebell.build.project import load_project
+from ropebell.build.recipe import named, with_value
+from ropebell.build.scope import box_of
+from ropebell.build.shelf import on_shelf
+from ropebell.demo.builder import LevelBuilder, at
+from ropebell.demo.shapes import box
+from ropebell.level.brief import Move
+from ropebell.level.model import Light
+
+LONG = 30_000
+
+
+def idle(window: Window, qtbot: QtBot) -> None:
+    s = window.desk
+    qtbot.waitUntil(lambda: s.settled and not s.builds.running and s.rope.stale is not None, timeout=LONG)
+
+
+@pytest.fixture
+def window(empty_window: Window, qtbot: QtBot, tmp_path: Path) -> Window:
+    """A small level, once built as a draft."""
+    b = LevelBuilder()
+    b.material("wall", (0.6, 0.5, 0.4))
+    b.add("house", "room", room(4, 3, 4), "wall")
+    b.add("things", "crate", box((0, 0, 0), (0.5, 0.5, 0.5)), "wall", at(1, 0.01, 1))
+    b.add("things", "chest", box((0, 0, 0), (0.5, 0.4, 0.3)), "wall", at(2.5, 0.01, 1))
+    b.light("lamp", Light("lamp", "point", (1, 1, 1), 80.0, 6.0), at(2, 2, 2))
+    with qtbot.waitSignal(empty_window.desk.level.opened, timeout=LONG):
+        empty_window.open(level_file(tmp_path, b))
+    made = with_value(with_value(named("sketch"), "draft", 4), "light.gather_rays", 32)
+    empty_window.desk.document.set_recipe("Draft", made)
+    idle(empty_window, qtbot)
+    build(empty_window, qtbot)
+    return empty_window
+
+
+def build(window: Window, qtbot: QtBot) -> None:
+    """Press Build, whatever it asks, and wait until the build is shown."""
+    with qtbot.waitSignal(window.desk.builds.ended, timeout=LONG):
+        window.desk.commands.run("build.start")
+        qtbot.waitUntil(lambda: window.desk.builds.running, timeout=LONG)
+    idle(window, qtbot)
+
+
+def step(window: Window) -> BuildStep:
+    found = window.steps["build"]
+    assert isinstance(found, BuildStep)
+    return found
+
+
+def pick(window: Window, *paths: str) -> None:
+    names = window.desk.level.now.scene.node_names
+    window.desk.selection.select_many(tuple(names.index(path) for path in paths))
+
+
+def test_a_build_of_nothing_is_none_unless_it_is_wanted(window: Window, qtbot: QtBot) -> None:
+    idle(window, qtbot)
+    window.desk.commands.run("build.start")
+    assert "Nothing to do: nothing changed since build 1" in window.notices.text and not window.desk.builds.running
+    answers = next(t for t in window.desk.telling.told if t.matter == "long build").answers
+    with qtbot.waitSignal(window.desk.builds.ended, timeout=LONG):
+        answers[0][1]()
+    idle(window, qtbot)
+    assert [k.number for k in window.desk.rope.knots] == [1, 2]
+
+
+def test_the_selection_alone_is_lit_and_the_picture_says_whose_light_it_is(window: Window, qtbot: QtBot) -> None:
+    s, panel = window.desk, step(window).build_bench.next
+    panel._choose("selection")
+    window.desk.document.edit_brief("Move", lambda b: b.__class__(moves={"things/crate": Move((0.6, 0.0, 0.0))}))
+    idle(window, qtbot)
+    s.selection.select(-1)
+    s.commands.run("build.start")
+    assert "Nothing is selected" in window.notices.text and not s.builds.running
+    pick(window, "things/crate")
+    build(window, qtbot)
+    manifest = s.rope.shown.manifest
+    assert manifest.scope.only == ("things/crate",) and [p.build for p in manifest.parts] == ["", "0002", "0001"]
+    assert "Light on the level" in step(window).build_bench.summary.text()
+    assert any("the rest is of earlier builds" in fact for fact in window.words._facts())
+    # It says nothing of the rest: against the last whole build the level is still out of date.
+    assert not s.rope.stale.fresh and s.rope.knots[-1].scope == "only 1 object"
+
+
+def test_only_what_changed(window: Window, qtbot: QtBot) -> None:
+    s = window.desk
+    step(window).build_bench.next._choose("changed")
+    s.document.edit_brief("Move", lambda b: b.__class__(moves={"things/chest": Move((0.0, 0.0, 0.7))}))
+    idle(window, qtbot)
+    build(window, qtbot)
+    assert s.rope.shown.manifest.scope.only == ("things/chest",)
+    s.commands.run("build.start")
+    qtbot.waitUntil(lambda: "Nothing to do: nothing changed since build 2" in window.notices.text, timeout=LONG)
+
+
+def test_the_cut_box_is_drawn_moved_by_its_grips_and_never_forgotten(window: Window, qtbot: QtBot) -> None:
+    s, bench = window.desk, step(window).build_bench
+    window.go_to_step("build")
+    bench.pages.show_page(NEXT)
+    pick(window, "things/crate")
+    bench.next._choose("box")
+    whole = plan_of(s.document.project).box
+    assert whole is not None and whole.low[0] == pytest.approx(0.8, abs=0.01)
+    overlay = step(window).overlay()
+    assert overlay.grips == tuple(face_grips(whole)) and len(overlay.lines) == 1
+    step(window).grip_moved("box x1", np.full(3, 3.0), True, "g")
+    assert plan_of(s.document.project).box.high[0] == 3.0
+    bench.next.set_box(box_of((-0.1, -0.1, -0.1, 2.2, 3.1, 4.1)))
+    assert any("the next build lights inside the cut box" in fact for fact in window.words._facts())
+    build(window, qtbot)
+    manifest = s.rope.shown.manifest
+    assert manifest.scope.box == box_of((-0.1, -0.1, -0.1, 2.2, 3.1, 4.1)) and manifest.sky == (0.0, 0.0, 0.0)
+    assert s.rope.shown.scene.corners[..., 0].max() < 2.21
+    assert any("no sun, sky or lamps from outside" in fact for fact in window.words._facts())
+    s.document.undo.setIndex(0)
+    assert plan_of(s.document.project).lights == "everything" and not step(window).overlay().lines
+
+
+def test_a_tripwire_stops_the_build_which_opens_on_why(window: Window, qtbot: QtBot) -> None:
+    s, bench = window.desk, step(window).build_bench
+    bench.next.wire.setText("nonsense")
+    bench.next.wire.returnPressed.emit()
+    assert "is no condition" in bench.next.wire_words.text() and not plan_of(s.document.project).stop_when
+    bench.next.wire.setText("seconds:solve>0")
+    bench.next.wire.returnPressed.emit()
+    assert plan_of(s.document.project).stop_when == ("seconds:solve>0",)
+    s.document.set_recipe("Bounces", with_value(s.document.project.recipe, "light.bounces", 3))
+    idle(window, qtbot)
+    build(window, qtbot)
+    assert s.rope.knots[-1].outcome.state == "tripwire" and "seconds:solve>0 was met" in window.notices.text
+    s.rope.look_at(2)
+    qtbot.waitUntil(lambda: bench.journal.lines.count() > 0 and s.settled, timeout=LONG)
+    assert bench.pages.shown == JOURNAL
+    texts = [bench.journal.lines.item(i).text() for i in range(bench.journal.lines.count())]
+    assert any("seconds:solve>0" in text for text in texts)
+    # Gone on with: what was finished is there.
+    bench.next.wires.setCurrentRow(0)
+    bench.next.remove.click()
+    idle(window, qtbot)
+    build(window, qtbot)
+    assert {"charts", "direct", "transport"} <= set(s.rope.shown.manifest.reused)
+
+
+def test_stages_alone_are_a_knot_of_their_own(window: Window, qtbot: QtBot) -> None:
+    s, bench = window.desk, step(window).build_bench
+    bench.next._set("Stages", stage="charts")
+    build(window, qtbot)
+    assert s.rope.knots[-1].outcome.state == "stages" and s.rope.shown_number == 1
+    s.rope.look_at(2)
+    assert "ran some stages" in bench.heading.text()
+
+
+def test_the_journal_tells_what_is_new_and_finds_words(window: Window, qtbot: QtBot, tmp_path: Path) -> None:
+    s, page = window.desk, step(window).build_bench.journal
+    s.document.edit_brief("Move", lambda b: b.__class__(moves={"things/chest": Move((-1.5, 0.0, 0.0))}))
+    idle(window, qtbot)
+    build(window, qtbot)
+    qtbot.waitUntil(lambda: page.lines.count() > 0 and s.settled, timeout=LONG)
+    page.all.setChecked(True)
+    texts = [page.lines.item(i).text() for i in range(page.lines.count())]
+    assert any(text.startswith("Gather rays, ") for text in texts) and any("(since build 1)" in text for text in texts)
+    assert any("(new)" in text and "chest" in text for text in texts), texts
+    page.search.setText("rays shot")
+    assert any("rays shot" in page.lines.item(i).text() for i in range(page.lines.count())) and page.lines.count() == 2
+    page.save_as(tmp_path / "journal.txt")
+    assert "rays shot" in (tmp_path / "journal.txt").read_text()
+
+
+def test_words_pins_and_removal_are_undone(window: Window, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch) -> None:
+    s, undo = window.desk, window.desk.document.undo
+    monkeypatch.setattr(QInputDialog, "getMultiLineText", lambda *_: ("leak at the door", True))
+    monkeypatch.setattr(QInputDialog, "getText", lambda *_, **__: ("Before", True))
+    for command in ("rope.note", "rope.name", "rope.pin"):
+        s.commands.run(command)
+        idle(window, qtbot)
+    knot = s.rope.knots[0]
+    assert (knot.note, knot.title, knot.pinned) == ("leak at the door", "Before", True)
+    s.commands.run("rope.remove")
+    assert "pinned" in window.notices.text and knot.folder.is_dir()
+    undo.undo()
+    idle(window, qtbot)
+    assert not s.rope.knots[0].pinned
+    s.commands.run("rope.remove")
+    idle(window, qtbot)
+    assert s.rope.knots == [] and not knot.folder.exists() and "Undo brings it back" in window.notices.text
+    undo.undo()
+    idle(window, qtbot)
+    assert [k.title for k in s.rope.knots] == ["Before"] and s.rope.shown_number == 1
+    s.commands.run("rope.remove")
+    idle(window, qtbot)
+    window.close()
+    assert not list(knot.folder.parent.glob(".removed-*"))
+
+
+def test_everything_is_set_as_it_was_for_a_build(window: Window, qtbot: QtBot) -> None:
+    s = window.desk
+    before = s.document.project
+    s.document.edit_brief("Move", lambda b: b.__class__(moves={"things/chest": Move((1.0, 0.0, 0.0))}))
+    s.document.set_recipe("Rays", with_value(s.document.project.recipe, "light.gather_rays", 512))
+    idle(window, qtbot)
+    s.commands.run("rope.recipe")
+    assert s.document.project.recipe == before.recipe and s.document.project.brief.moves
+    s.commands.run("rope.level")
+    idle(window, qtbot)
+    assert not s.document.project.brief.moves and s.rope.stale.fresh
+
+
+def test_a_right_click_asks_what_can_be_done(window: Window, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch) -> None:
+    asked = []
+    window.rope.asked.disconnect()
+    window.rope.asked.connect(lambda number, _: asked.append(number))
+    place = window.rope.places()[0][1]
+    qtbot.mouseClick(window.rope, Qt.MouseButton.RightButton, pos=QPointF(30, place).toPoint())
+    assert asked == [1]
+
+
+def test_all_builds_in_one_table(window: Window, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
+    s = window.desk
+    elsewhere = tmp_path / "other machine" / "0001"
+    shutil.copytree(s.rope.knots[0].folder, elsewhere)
+    monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *_: str(elsewhere))
+    s.commands.run("rope.take_in")
+    qtbot.waitUntil(lambda: len(s.rope.knots) == 2 and s.settled, timeout=LONG)
+    assert s.rope.knots[1].whose
+    s.commands.run("build.table")
+    table = step(window).canvas()
+    assert window.canvases.currentWidget() is table and table.model.rowCount() == 2
+    titles = [column.title for column in COLUMNS]
+    first = [table.sorted.index(0, titles.index(name)).data() for name in ("Build", "Ended", "Lit")]
+    assert first == ["2", "done", "everything"]
+    table.view.sortByColumn(0, Qt.SortOrder.AscendingOrder)
+    assert table.sorted.index(0, 0).data() == "1"
+    table.view.clicked.emit(table.sorted.index(0, 0))
+    qtbot.waitUntil(lambda: s.rope.shown_number == 1, timeout=LONG)
+    for index in range(3):
+        table.quantity.chosen.emit(index)
+        assert [number for number, _ in table.plot._points] == [1, 2]
+    s.commands.run("build.table")
+    assert window.canvases.currentWidget() is window.stage
+
+
+def test_an_edited_recipe_never_passes_for_one_that_ships(window: Window, qtbot: QtBot) -> None:
+    s = window.desk
+    window.go_to_step("recipe")
+    bench = window.steps["recipe"].bench
+    assert isinstance(bench, RecipeBench)
+    s.document.set_recipe("Use", named("working"))
+    bench._set("light.gather_rays", 200)
+    assert s.document.project.recipe.name == "working, edited" and bench.names.currentText() == "working, edited"
+    assert "gather rays 200 (128)" in bench.different.text()
+    bench._set("light.gather_rays", 128)
+    assert s.document.project.recipe.name == "working" and "As in working." in bench.different.text()
+    s.document.set_recipe("Draft", with_value(named("final"), "draft", 8))
+    assert "tx/m 20 → 2.5, rays 512 → 256, direct samples 64 → 8, padding 4 → 2" in bench.draft_words.text()
+    assert s.document.project.recipe.name == "final"
+    assert bench.numbers["light.gather_rays"].note.text().count("at ") == 2
+
+
+def test_recipes_of_ones_own(window: Window, qtbot: QtBot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path / "config"))
+    s = window.desk
+    window.go_to_step("recipe")
+    keeping = window.steps["recipe"].bench.keeping
+    s.document.set_recipe("Rays", with_value(named("working"), "light.gather_rays", 300))
+    keeping.keep_as("Harbour")
+    assert s.document.project.recipe.name == "Harbour" and keeping.names.currentText() == "Harbour"
+    s.document.save_now()
+    kept = load_project(s.document.project.folder / "project.toml")
+    assert kept.recipe.name == "Harbour" and kept.recipe.light.gather_rays == 300
+    s.commands.attempt(lambda: keeping.keep_as("working"))
+    assert "ships" in window.notices.text
+    keeping.rename_to("Quay")
+    s.commands.attempt(keeping.to_shelf)
+    assert list(on_shelf()) == ["Quay"] and on_shelf()["Quay"].light.gather_rays == 300
+    s.document.set_recipe("Use", named("sketch"))
+    keeping._choose([keeping.names.itemText(i) for i in range(keeping.names.count())].index("Quay"))
+    assert s.document.project.recipe.light.gather_rays == 300
+    path = tmp_path / "night.toml"
+    path.write_text('name = "Night"\n[light]\ngather_rays = 64\n')
+    keeping.read_file(path)
+    assert s.document.project.recipe.name == "Night" and s.document.project.recipe.light.gather_rays == 64
+    s.commands.attempt(keeping.drop)
+    assert "Night" not in [keeping.names.itemText(i) for i in range(keeping.names.count() - 1)]
+    s.document.undo.setIndex(0)
+    assert "recipes" not in s.document.project.rest
+
+
+def test_a_profile_is_switched_in_one_act(window: Window, qtbot: QtBot) -> None:
+    s, panel = window.desk, step(window).build_bench.next
+    panel.add_wire("black>0.5")
+    panel.keep_profile("Night test")
+    assert "All is as 'Night test' says" in panel.profile_words.text()
+    s.document.set_recipe("Use", named("final"))
+    panel._set("Wires", stop_when=())
+    panel.refresh()
+    assert "Changed since" in panel.profile_words.text()
+    panel._use_profile(panel.profile.findData("Night test"))
+    project = s.document.project
+    assert project.recipe.draft == 4 and plan_of(project).stop_when == ("black>0.5",)
+    s.document.undo.undo()
+    assert s.document.project.recipe.name == "final"
+
+
+def test_a_note_stays_with_a_build_that_was_read_by_a_script(window: Window, qtbot: QtBot) -> None:
+    """What people write lies beside the manifest and changes nothing in it."""
+    knot = window.desk.rope.knots[0]
+    before = read_manifest(knot.folder)
+    window.knots.write("Note", note="x")
+    idle(window, qtbot)
+    assert read_manifest(knot.folder) == before and window.desk.rope.knots[0].note == "x"
