@@ -14,7 +14,7 @@ import numpy as np
 import pytest
 
 from helpers import bake, events, floor, level_file, recipe, room
-from ropebell.build import outputs
+from ropebell.build import outputs, worker
 from ropebell.build.events import Event, Fact
 from ropebell.build.events import Progress as ProgressEvent
 from ropebell.build.journal import JOURNAL, Journal, Reader, is_alive
@@ -397,3 +397,23 @@ def test_a_build_keeps_to_its_memory_limit_and_gives_the_same_light(tmp_path: Pa
     for page in free["pages"]:
         assert (tmp_path / "a" / page["file"]).read_bytes() == (tmp_path / "b" / page["file"]).read_bytes()
     assert kept["recipe"]["limits"]["memory_mb"] == 700
+
+
+def test_a_fault_of_the_program_leaves_a_report_that_can_be_sent(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:  # fmt: skip
+    level = tmp_path / "secret level.glb"
+
+    def broken(*_: object) -> None:
+        raise KeyError(f"no {level}")
+
+    monkeypatch.setattr(worker, "build", broken)
+    monkeypatch.setattr(worker, "_listen", lambda *_: None)
+    monkeypatch.setattr(Path, "home", lambda: tmp_path.parent)
+    out = tmp_path / "builds" / "0001"
+    assert worker.run(Request(level, out, tmp_path / "cache", recipe("sketch")), gentle=False) == 3
+    report = (out / worker.FAULT).read_text()
+    assert report.startswith("Rope Bell ") and "KeyError" in report and "broken" in report
+    assert "secret" not in report and str(tmp_path) not in report and str(tmp_path.parent) not in report
+    end = events(out)[-1]
+    assert end["outcome"] == "failed" and worker.FAULT in end["message"] and "secret" in end["traceback"]

@@ -98,6 +98,9 @@ def test_the_rest_is_of_the_earlier_build_to_the_bit(built: Path, tmp_path: Path
     told = {p["build"]: p["texels"] for p in part["parts"]}
     assert told["b"] > 0 and told["whole"] > 10 * told["b"] and told[""] == 0
     assert origins(tmp_path / "b") == {"g/room": 2, "g/other room": 2, "g/crate 0": 2, "g/crate 1": 1}
+    # The old shadow of the crate on the room's floor is told of; the other room never saw it.
+    left = {entry["node"]: entry["texels"] for entry in part["left"]}
+    assert left["g/room"] > 10 and "g/other room" not in left and "g/crate 1" not in left
     # A part on top of a part knows all three.
     again = bake(
         built / "level.glb", MADE, tmp_path / "c", cache=built / "cache", brief=SHIFT,

@@ -3,16 +3,20 @@
 from __future__ import annotations
 
 import shutil
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 import pytest
 from PyQt6.QtCore import QPointF, Qt
-from PyQt6.QtWidgets import QFileDialog, QInputDialog
+from PyQt6.QtWidgets import QApplication, QFileDialog, QInputDialog
 from pytestqt.qtbot import QtBot
 
 from helpers import level_file, room
 from ropebell.app.box_grips import face_grips
+from ropebell.app.notifying import notify
+from ropebell.app.preferences import Preferences
+from ropebell.app.queueing import Queueing
 from ropebell.app.steps.build import BuildStep
 from ropebell.app.steps.build.bench import JOURNAL, NEXT
 from ropebell.app.steps.build.table import COLUMNS
@@ -21,7 +25,9 @@ from ropebell.app.window import Window
 from ropebell.build.manifest import read_manifest
 from ropebell.build.plan import plan_of
 from ropebell.build.project import load_project
+from ropebell.build.queue import queue_file, read_queue, write_queue
 from ropebell.build.recipe import named, with_value
+from ropebell.build.result import Outcome
 from ropebell.build.scope import box_of
 from ropebell.build.shelf import on_shelf
 from ropebell.demo.builder import LevelBuilder, at
@@ -329,3 +335,107 @@ def test_a_note_stays_with_a_build_that_was_read_by_a_script(window: Window, qtb
     window.knots.write("Note", note="x")
     idle(window, qtbot)
     assert read_manifest(knot.folder) == before and window.desk.rope.knots[0].note == "x"
+
+
+def test_a_build_rests_and_goes_on(window: Window, qtbot: QtBot) -> None:
+    s, bench = window.desk, step(window).build_bench
+    finer = with_value(with_value(s.document.project.recipe, "draft", 1), "density.texels_per_metre", 40.0)
+    s.document.set_recipe("Fine", finer)
+    idle(window, qtbot)
+    with qtbot.waitSignal(s.builds.progress, timeout=LONG):
+        s.commands.run("build.start")
+    with qtbot.waitSignal(s.builds.rested, timeout=LONG):
+        bench.rest.click()
+    assert s.builds.resting and bench.rest.text() == "Go on" and "It rests" in bench.progress_words.text()
+    bench.rest.click()
+    assert not s.builds.resting
+    bench.rest.click()
+    with qtbot.waitSignal(s.builds.ended, timeout=LONG) as ended:
+        bench.stop.click()  # stopped while it rests
+    assert ended.args[1].state == "stopped"
+
+
+def test_the_queue_works_through_what_waits_and_is_kept(
+    window: Window, qtbot: QtBot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    s, page = window.desk, step(window).build_bench.queue
+    for bounces in (1, 3):
+        s.document.set_recipe("Bounces", with_value(s.document.project.recipe, "light.bounces", bounces))
+        page.add.click()
+    assert [e.state for e in read_queue(queue_file())] == ["waiting", "waiting"] and page.list.count() == 2
+    page.work.click()
+    qtbot.waitUntil(lambda: s.queue.running, timeout=LONG)
+    s.commands.run("build.start")
+    assert "The queue builds now" in window.notices.text and not s.builds.running
+    qtbot.waitUntil(lambda: not s.queue.on and not s.queue.running, timeout=LONG)
+    idle(window, qtbot)
+    assert [e.state for e in s.queue.entries] == ["done", "done"]
+    assert [read_manifest(k.folder).recipe.light.bounces for k in s.rope.knots[1:]] == [1, 3]
+    page.clear.click()
+    assert read_queue(queue_file()) == [] and not page.list.isVisible()
+
+
+def test_a_queue_that_was_cut_off_begins_again(window: Window, qtbot: QtBot) -> None:
+    s = window.desk
+    s.queue.add()
+    entry = s.queue.entries[0]
+    write_queue(queue_file(), [replace(entry, state="running"), replace(entry, request="{}")])
+    again = Queueing(s, s.builds)
+    assert [e.state for e in again.entries] == ["waiting", "waiting"]
+    again.switch()
+    qtbot.waitUntil(lambda: not again.on and not again.running, timeout=LONG)
+    assert [e.state for e in again.entries] == ["done", "failed"] and "no request" in again.entries[1].told
+    queue_file().write_text("[")
+    assert read_queue(queue_file()) == [] and queue_file().with_suffix(".damaged.json").exists()
+
+
+def test_the_undo_list_is_there_in_the_next_session(window: Window, qtbot: QtBot) -> None:
+    s = window.desk
+    s.document.set_recipe("First", with_value(s.document.project.recipe, "light.bounces", 5))
+    s.document.set_recipe("Second", with_value(s.document.project.recipe, "light.bounces", 6))
+    s.document.undo.undo()
+    idle(window, qtbot)
+    plan = step(window).build_bench.plan.text()
+    assert "First, " in plan and "Second" not in plan
+    level = s.document.project.level
+    window.close()
+    second = Window(Preferences())
+    qtbot.addWidget(second)
+    with qtbot.waitSignal(second.desk.level.opened, timeout=LONG):
+        second.open(level)
+    document = second.desk.document
+    assert document.project.recipe.light.bounces == 5
+    assert document.undo.undoText() == "First" and document.undo.redoText() == "Second"
+    document.undo.redo()
+    assert document.project.recipe.light.bounces == 6
+    document.undo.undo()
+    document.undo.undo()
+    assert document.project.recipe.light.bounces == 2
+    idle(second, qtbot)
+    document.undo.redo()
+    document.save_now()
+    # Written by someone else meanwhile: what led here is not what led there.
+    second.close()
+    path = document.project.folder / "project.toml"
+    path.write_text(path.read_text().replace("bounces = 5", "bounces = 7"))
+    third = Window(Preferences())
+    qtbot.addWidget(third)
+    with qtbot.waitSignal(third.desk.level.opened, timeout=LONG):
+        third.open(level)
+    assert third.desk.document.project.recipe.light.bounces == 7 and third.desk.document.undo.count() == 0
+    third.close()
+
+
+def test_the_end_of_a_build_is_told_to_who_looks_elsewhere(window: Window, monkeypatch: pytest.MonkeyPatch) -> None:
+    told, rung = [], []
+    monkeypatch.setattr("ropebell.app.notifying.notify", lambda _w, *words: told.append(words))
+    window.desk.builds.ended.emit(3, Outcome("done", "Done."))
+    window.desk.commands.run("window.bell")
+    window.desk.builds.ended.emit(4, Outcome("failed", "The disk is full."))
+    window.desk.builds.ended.emit(5, Outcome("stopped", ""))
+    assert told == [
+        ("Build 3 is done", "", False), ("Build 4 did not come to its end", "The disk is full.", True)
+    ]  # fmt: skip
+    monkeypatch.undo()
+    monkeypatch.setattr(QApplication, "beep", lambda: rung.append(1))
+    assert notify(window, "x", "y", True) in (True, False) and rung == [1]  # with or without a desktop

@@ -79,6 +79,7 @@ class Builds(QObject):
         picture: a `LivePicture`.
         warned: list of `Finding`, all so far.
         ended: number and `Outcome`.
+        rested: whether the build rests now.
     """
 
     started = pyqtSignal(int)
@@ -87,6 +88,7 @@ class Builds(QObject):
     picture = pyqtSignal(object)
     warned = pyqtSignal(list)
     ended = pyqtSignal(int, object)
+    rested = pyqtSignal(bool)
 
     def __init__(self, state: State, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -181,6 +183,17 @@ class Builds(QObject):
         if self._standby is None:
             now = self._state.level.now
             self._standby = Standby((now.project.level, now.project.cache) if now is not None else None)
+
+    @property
+    def resting(self) -> bool:
+        """Whether the running build rests."""
+        return self._process is not None and self._process.resting
+
+    def toggle_rest(self) -> None:
+        """Let the running build rest, or go on."""
+        if self._process is not None:
+            self._process.go_on() if self._process.resting else self._process.rest()
+            self.rested.emit(self._process.resting)
 
     def stop(self) -> None:
         """Ask the running build to stop, and begin no other; finished stages stay."""

@@ -9,6 +9,7 @@ import numpy as np
 
 from ropebell.app.builds import Builds
 from ropebell.app.picture import Picture
+from ropebell.app.queueing import Queueing
 from ropebell.app.relight import Relighter
 from ropebell.app.showing import Showing
 from ropebell.app.stage.widget import Stage
@@ -23,13 +24,15 @@ class Desk(State):
     """The state of the work, and what acts on it.
 
     Attributes:
-        builds, relighter, stage, picture, showing: put on the desk by the window before any bench is made, as are
-            acts of the frame: open_path opens a level or project; go_to_step shows a step by its id; show_view shows
+        builds, queue, relighter, stage, picture, showing: put on the desk by the window before any bench is made, as
+            are acts of the frame:
+            open_path opens a level or project; go_to_step shows a step by its id; show_view shows
             the picture in another way; go_to_finding brings one into the picture; say_spot speaks of what is under
             the pointer.
     """
 
     builds: Builds
+    queue: Queueing
     relighter: Relighter
     stage: Stage
     picture: Picture

@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import os
+import time
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
-from PyQt6.QtGui import QUndoCommand, QUndoStack
+from PyQt6.QtGui import QUndoStack
 
+from ropebell.app.history import Edit
 from ropebell.app.telling import Telling
+from ropebell.app.undoing import ProjectStep, Step, UndoHistory
 from ropebell.build.project import Project
 from ropebell.build.project_file import Collision, ProjectFile, WindowClaim
 from ropebell.build.recipe import Recipe
@@ -22,29 +25,6 @@ from ropebell.level.light_edits import with_light
 SAVE_AFTER_MS = 400
 GUARDED = "The level is guarded. Free it first to change its recipe."
 GUARDED_WHOLE = "The level is guarded. Free it first to go to a variant."
-
-
-class Step(QUndoCommand):
-    """Anything that can be done and undone; steps of one gesture merge."""
-
-    def __init__(self, title: str, act: Callable[[], None], back: Callable[[], None], gesture: str = "") -> None:
-        super().__init__(title)
-        self._act, self._back, self._gesture = act, back, gesture
-
-    def id(self) -> int:
-        return hash(self._gesture) % (2**31 - 1) if self._gesture else -1
-
-    def mergeWith(self, other: QUndoCommand | None) -> bool:
-        if not isinstance(other, Step) or other._gesture != self._gesture:
-            return False
-        self._act = other._act
-        return True
-
-    def redo(self) -> None:
-        self._act()
-
-    def undo(self) -> None:
-        self._back()
 
 
 class Document(QObject):
@@ -66,6 +46,7 @@ class Document(QObject):
         super().__init__(parent)
         self._telling = telling
         self.undo = QUndoStack(self)
+        self.history = UndoHistory(self.undo, self._take)
         self.project: Project | None = None
         self.refuses: Callable[[Brief, Brief], str] = lambda before, after: ""
         self._file: ProjectFile | None = None
@@ -87,6 +68,7 @@ class Document(QObject):
         self.project, self._file, self._collision = project, ProjectFile(project), None
         self._claim = WindowClaim(project.folder)
         self.read_only = not self._claim.claim()
+        self.history.remember(self.project)
         if self.read_only:
             self._say_read_only()
 
@@ -124,7 +106,7 @@ class Document(QObject):
             self.edited.emit()  # whoever showed the change shows what is true again
             return
         self._telling.over("edit")
-        self.undo.push(Step(title, lambda: self._take(after), lambda: self._take(before), gesture))
+        self.undo.push(ProjectStep(self._take, Edit(title, time.time(), before, after), gesture))
 
     def _refused(self) -> str:
         if self._claim is not None and not self.read_only and not self._claim.ours:
@@ -228,6 +210,7 @@ class Document(QObject):
         else:
             self._telling.over("save")
             self._merged(saved)
+            self.history.keep(self.project, self.read_only)
             self.saved.emit()
 
     def look_at_file(self) -> None:
@@ -295,6 +278,8 @@ class Document(QObject):
     def close(self) -> None:
         """Save, and let another window edit. What waits for a decision is kept beside the project file."""
         self.save_now()
+        if self.project is not None:
+            self.history.keep(self.project, self.read_only)
         if self._collision is not None and self.project is not None:
             aside = self.project.folder / "project.mine.toml"
             self.project.save_as(aside)

@@ -6,10 +6,11 @@ from dataclasses import replace
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
-from ropebell.app.document import Document, Step
+from ropebell.app.document import Document
 from ropebell.app.jobs import Jobs
 from ropebell.app.level_state import LevelState
 from ropebell.app.telling import Telling
+from ropebell.app.undoing import Step
 from ropebell.build.checked import read_checked, write_checked
 from ropebell.build.precheck import check_kept
 from ropebell.build.store import Store

@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QFileDialog, QInputDialog, QMenu, QWidget
 
 from ropebell.app.commands import Command
 from ropebell.app.desk import Desk
-from ropebell.app.document import Step
+from ropebell.app.undoing import Step
 from ropebell.app.words import megabytes
 from ropebell.build.journal import read_events
 from ropebell.build.knots import (

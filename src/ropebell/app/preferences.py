@@ -28,12 +28,14 @@ class Preferences:
         look: dark or light.
         columns: keys of the object table's columns, empty for the usual ones.
         places: left, top, width and height of the window, by screen.
+        bell: whether one rings when a build ends.
     """
 
     recent: list[str] = field(default_factory=list)
     look: str = "dark"
     columns: list[str] = field(default_factory=list)
     places: dict[str, list[int]] = field(default_factory=dict)
+    bell: bool = False
 
     def place_on(self, screen: str) -> tuple[int, int, int, int] | None:
         """Where the window was left on a screen: left, top, width, height; None if it never was there."""
@@ -56,13 +58,14 @@ class Preferences:
             look = values.get("look", "dark")
             columns = [c for c in values.get("columns", []) if isinstance(c, str)]
             places = {str(k): v for k, v in values.get("places", {}).items() if _is_place(v)}
+            bell = values.get("bell") is True
         except FileNotFoundError:
             return Preferences()
         except (OSError, ValueError, AttributeError, TypeError):
             with contextlib.suppress(OSError):
                 path.replace(path.with_suffix(".damaged.json"))
             return Preferences()
-        return Preferences(recent, look if look in TABLES else "dark", columns, places)
+        return Preferences(recent, look if look in TABLES else "dark", columns, places, bell)
 
     def opened(self, path: Path) -> None:
         """Note a level or project as the newest and save."""

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from ropebell.app.document import Document, Step
+from ropebell.app.document import Document
 from ropebell.app.level_state import LevelState
+from ropebell.app.undoing import Step
 
 
 class Selection(QObject):

@@ -32,9 +32,11 @@ from ropebell.app.frame import Notices, TopBar
 from ropebell.app.frame_marks import FrameMarks
 from ropebell.app.keys_page import KeysPage
 from ropebell.app.knot_acts import KnotActs
+from ropebell.app.notifying import EndTeller
 from ropebell.app.picture import Picture
 from ropebell.app.places import Places
 from ropebell.app.preferences import Preferences
+from ropebell.app.queueing import Queueing
 from ropebell.app.relight import Relighter
 from ropebell.app.rope import Rope
 from ropebell.app.sample import SampleWriter
@@ -69,6 +71,7 @@ class Window(QMainWindow):
         )  # fmt: skip
         desk.builds = Builds(desk, self)
         desk.builds.looks_from = lambda: self.stage.camera.cone(self.stage.eye.aspect)
+        desk.queue = Queueing(desk, desk.builds, self)
         desk.relighter = Relighter(desk, self)
         self.steps: dict[str, Step] = {made.id: made(desk) for made in ORDER}
         # By key, so that menus and number keys agree whatever step adds a view.
@@ -84,7 +87,7 @@ class Window(QMainWindow):
         self.words = StripWords(desk, self.picture, self.exposure, self.strip, lambda spot: self.step.words(spot))
         desk.say_spot = self.words.say
         self.variants = Variants(desk, self)
-        self.knots = KnotActs(desk, self)
+        self.knots, self.ends = KnotActs(desk, self), EndTeller(desk, self)
         self.places = Places(desk, self.stage, self._name_of_view, self)
         self.finder = Finder(desk.commands, self)
         self.keys = KeysPage(desk.commands, self)
@@ -165,6 +168,7 @@ class Window(QMainWindow):
             Command("place.keep", "Keep this view as a place", self.places.keep, "Ctrl+D", opened),
             Command("window.bench", "Fold the bench away or bring it back", self.toggle_bench, "F9"),
             Command("window.look", "Light or dark look", self.toggle_look),
+            self.ends.command(),
             Command("window.walk", "Walk through the window", self.walk.begin, "", opened),
             Command("window.keys", "Hands and keys", self.keys.popup, "F1"),
             Command("window.quit", "Close the window", self._quit, "Ctrl+Q"),
@@ -409,6 +413,7 @@ class Window(QMainWindow):
                 _name(screen.availableGeometry()), (self.x(), self.y(), self.width(), self.height())
             )
         self.sample.close()
+        self.desk.queue.close()
         self.desk.builds.close()
         self.desk.relighter.close()
         self.knots.close()

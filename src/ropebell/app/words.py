@@ -81,3 +81,11 @@ def megabytes(value: float) -> str:
 def luminance(value: Any) -> float:
     """Luminance of linear RGB, ITU-R BT.709."""
     return float(LUMINANCE @ np.asarray(value))
+
+
+def moment(made: str) -> float | None:
+    """Seconds since 1970 of a time as manifests have it, None where it is none."""
+    try:
+        return datetime.datetime.fromisoformat(made).timestamp()
+    except ValueError:
+        return None

@@ -9,7 +9,6 @@ import fcntl
 import json
 import os
 import threading
-import time
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, TextIO
@@ -17,6 +16,7 @@ from typing import Any, TextIO
 from ropebell.build.events import Event, parse_event
 from ropebell.errors import BuildError
 from ropebell.files import open_own, open_regular
+from ropebell.light.gate import GATE
 
 JOURNAL = "journal.jsonl"
 # Read at a time, and the longest line.
@@ -42,13 +42,13 @@ class Journal:
         except BlockingIOError as error:
             self._file.close()
             raise BuildError("another build is under way in it", folder, "Name another folder") from error
-        self._began = time.monotonic()
+        self._began = GATE.now()
         self._writing = threading.Lock()
 
     @property
     def seconds(self) -> float:
-        """Seconds since the build began."""
-        return time.monotonic() - self._began
+        """Seconds since the build began, without those at rest."""
+        return GATE.now() - self._began
 
     def write(self, event: str, **values: Any) -> None:
         """Append one event."""

@@ -133,6 +133,13 @@ class PartOf(Part):
     texels: Count = 0
 
 
+class LeftStale(Part):
+    """An object that a part build left as it was, and how many of its texels cannot be right any more."""
+
+    node: str
+    texels: Count
+
+
 class Rays(Part):
     """Gather rays that were shot, and how many there may have been."""
 
@@ -194,7 +201,9 @@ class Manifest(Part):
         sky: (3,) mean radiance in cd/m². emission: radiance by material, where the level does not say it.
         emitters: radiance in cd/m² by name. energy: mean lux that each bounce added.
         scope: how much of the level it lit. parts: whose light it is written with, by the number in the layer `origin`;
-            none: all its own.
+            none: all its own. left: what it left as it was.
+        predicted: seconds and memory_mb as they were foreseen once the level was read. remaining_error: median share of
+            the whole time by which the ends that were told after a tenth of it were off.
         cache: where its artifacts were kept. seconds: by stage, and `total`. rates: work per second and worker.
     """
 
@@ -220,6 +229,8 @@ class Manifest(Part):
     machine: dict[str, Any] = {}
     seed: int = 1
     seconds: dict[str, Amount]
+    predicted: dict[str, Amount] = {}
+    remaining_error: Amount | None = None
     reused: tuple[str, ...] = ()
     rates: dict[str, Amount] = {}
     digests: StageDigests
@@ -230,6 +241,7 @@ class Manifest(Part):
     findings: tuple[FindingValues, ...] = ()
     scope: ScopeValues = EVERYTHING
     parts: Annotated[tuple[PartOf, ...], Field(max_length=255)] = ()
+    left: tuple[LeftStale, ...] = ()
 
     @property
     def total_seconds(self) -> float:

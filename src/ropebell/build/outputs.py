@@ -19,6 +19,7 @@ from ropebell.build.formats import ENCODERS, SUFFIXES, compared, errors
 from ropebell.build.manifest import FORMAT, Manifest, parse_manifest
 from ropebell.build.memory import peak_bytes
 from ropebell.build.pages import needs_single, write_page
+from ropebell.build.progress import Progress
 from ropebell.build.request import Request
 from ropebell.build.thumbnail import thumbnail
 from ropebell.charts.atlas import Atlas
@@ -42,7 +43,8 @@ BAKED_LEVEL, THUMBNAIL, FINDINGS = (
 )
 PAGES, LAYERS = "pages", "layers"
 # What builds leave in their folders, as patterns: only these are ever removed.
-BUILD_FILES = r"(manifest|findings|probes|knot)\.json|journal\.jsonl|level-baked\.glb|thumbnail\.png|stderr\.txt|" + (
+BUILD_FILES = (
+    r"(manifest|findings|probes|knot)\.json|journal\.jsonl|level-baked\.glb|thumbnail\.png|(stderr|fault)\.txt|"
     r"(|[0-9]+|target)(\.part)?\.npy|[a-z]+-[0-9]+\.(exr|png|hdr)|\..*\.(part|exr)"
 )
 BUILD_FOLDERS = rf"[0-9]+|{PAGES}|{LAYERS}|live"
@@ -104,18 +106,18 @@ class Built:
 
 def write_outputs(
     request: Request, built: Built, fields: dict[str, F32], facts: dict[str, Any],
-    written: Callable[[], dict[str, float]], tick: Callable[[float], None],
+    written: Callable[[], dict[str, float]], progress: Progress,
 ) -> Manifest:  # fmt: skip
     """Write pages, layers, baked level, thumbnail, findings, then the manifest.
 
     Args:
         facts: times, digests, rays and findings for the manifest.
-        written: asked at the end for the times of this stage and of all.
+        written: asked at the end for the times of this stage and of all. progress: of the build.
 
     Raises:
         BuildError: the disk is full or cannot be written; no manifest exists then.
     """
-    out = request.out
+    out, tick = request.out, progress.stage("write")
     try:
         make_folder(out / PAGES)
         make_folder(out / LAYERS)
@@ -135,6 +137,7 @@ def write_outputs(
         tick(0.95)
         values = _manifest(request, built, pages, facts)
         values["seconds"] = {**values["seconds"], **written()}
+        values["remaining_error"] = progress.error
         manifest = parse_manifest(values, out)
         manifest.write(out)
         tick(1.0)

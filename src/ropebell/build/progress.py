@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Callable
 from dataclasses import dataclass
 
+import numpy as np
+
 from ropebell.errors import Stopped
+from ropebell.light.gate import GATE
 
 # Seconds between two progress events: often enough to look alive, seldom enough to cost nothing.
 EVERY = 0.1
+# From this share of a build on, what is told of its end is held against what came.
+SURE = 0.1
 
 
 # Takes the share of a piece of work that is done; may raise `Stopped`.
@@ -39,10 +43,11 @@ class Progress:
     ) -> None:
         self._stages = {name: _Stage(max(seconds, 1e-3)) for name, seconds in predicted.items()}
         self._tell, self._stop_wanted = tell, stop_wanted
-        self._began = time.monotonic()
+        self._began = GATE.now()
         self._last = 0.0
         # What later turns out to take longer takes nothing of what was told back.
         self._told = 0.0
+        self._said: list[tuple[float, float, float]] = []
 
     def expect(self, stage: str, seconds: float) -> None:
         """Correct a stage's prediction, once more is known."""
@@ -56,13 +61,24 @@ class Progress:
             if stop is not None:
                 raise stop
             self._stages[name].share = min(max(share, self._stages[name].share), 1.0)
-            now = time.monotonic()
+            now = GATE.now()
             if now - self._last >= EVERY or share >= 1.0:
                 self._last = now
                 self._told = max(self._told, self.share)
-                self._tell(name, self._told, self.remaining)
+                remaining = self.remaining
+                self._said.append((now, self._told, remaining))
+                self._tell(name, self._told, remaining)
 
         return tick
+
+    @property
+    def error(self) -> float | None:
+        """How far the ends that were told lie from now, at which the build ends, in the median of all that was told
+        after a tenth of it, as a share of the whole time; None where it was over too soon to tell."""
+        end = GATE.now()
+        whole = end - self._began
+        found = [abs(at + left - end) / whole for at, share, left in self._said if share >= SURE and whole > 0.0]
+        return float(np.median(found)) if found else None
 
     @property
     def share(self) -> float:
@@ -75,7 +91,7 @@ class Progress:
         """Seconds to go: what was predicted for the rest, scaled by how predictions held so far."""
         done = sum(s.predicted * s.share for s in self._stages.values())
         rest = sum(s.predicted * (1 - s.share) for s in self._stages.values())
-        elapsed = time.monotonic() - self._began
+        elapsed = GATE.now() - self._began
         # Early on the prediction weighs more than the few moments measured.
         trust = min(done / 2.0, 1.0)
         factor = min(max(elapsed / done, 0.2), 5.0) if done > 0 else 1.0

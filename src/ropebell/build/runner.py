@@ -17,7 +17,7 @@ from ropebell.build.pictures import Pictures
 from ropebell.build.request import Request
 from ropebell.build.result import Outcome, outcome
 from ropebell.build.standby import ahead_line
-from ropebell.build.worker import STDERR
+from ropebell.build.worker import GO_ON, REST, STDERR
 from ropebell.interpreter import own_command
 
 # After asking a build to stop, it is left this long before it is ended.
@@ -92,6 +92,7 @@ class BuildProcess:
         request.out.mkdir(parents=True, exist_ok=True)
         self._reader = Reader(request.out / JOURNAL)
         self._asked: float | None = None
+        self._resting = False
         self._ended: Outcome | None = None
         self._process = (standby.take() if standby is not None else None) or _start()
         assert self._process.stdin is not None
@@ -109,6 +110,25 @@ class BuildProcess:
     def new_events(self) -> list[Event]:
         """Journal events since the last call."""
         return self._reader.new_events()
+
+    @property
+    def resting(self) -> bool:
+        """Whether the build was asked to rest."""
+        return self._resting
+
+    def rest(self) -> None:
+        """Let the build rest: what it has begun it ends within a moment, and then takes no core until it goes on."""
+        self._say(REST)
+
+    def go_on(self) -> None:
+        """Let it go on."""
+        self._say(GO_ON)
+
+    def _say(self, word: bytes) -> None:
+        self._resting = word == REST
+        with contextlib.suppress(OSError):
+            self._pipe.write(word)
+            self._pipe.flush()
 
     def stop(self) -> None:
         """Ask the build to stop; `poll` ends it if it does not."""

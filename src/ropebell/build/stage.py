@@ -30,6 +30,7 @@ from ropebell.errors import BuildError, Stopped
 from ropebell.level.brief import Brief
 from ropebell.level.limits import read_limited
 from ropebell.level.scene import Scene
+from ropebell.light.gate import GATE
 
 Given = TypeVar("Given")
 # Kind and name of an artifact among those of its stage; `ONLY` where a stage has one.
@@ -252,6 +253,8 @@ class Work:
         self._limit, self._stop_wanted = self.recipe.limits.seconds, stop_wanted
         self._speed = Speed(rates, self.workers)
         self._given: dict[str, Any] = {}
+        # Of a build from nothing, told before the first ray.
+        self.foreseen, self.foreseen_bytes = 0.0, 0
         # Before this build adds its own: what else the machine has to do, in cores.
         self.load = os.getloadavg()[0]
         # Replaced as soon as the level is read.
@@ -287,6 +290,9 @@ class Work:
             BuildError: the build would need more memory than it may.
         """
         self._expected = self.predicted(size)
+        if not self.foreseen:
+            self.foreseen = sum(self._expected.values())
+            self.foreseen_bytes = size.least_bytes + 4 * size.gather
         for stage, seconds in self._expected.items():
             self.progress.expect(stage, seconds)
         limit = self.recipe.limits.memory_mb
@@ -340,6 +346,9 @@ class Work:
             raise stop
 
     def _stop(self) -> Stopped | None:
+        # At rest, it looks now and then whether it shall stop instead.
+        while GATE.closed and self._stop_wanted() is None:
+            GATE.wait(0.1)
         self.wires.beat()
         if self._limit and self.journal.seconds > self._limit:
             return Stopped("limit", time_is_over(self._limit))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -11,6 +10,7 @@ from ropebell.build.journal import Journal
 from ropebell.build.progress import Progress, Tick
 from ropebell.build.store import Artifact, Fits, Store
 from ropebell.level.finding import Finding
+from ropebell.light.gate import GATE
 
 
 @dataclass(frozen=True)
@@ -42,7 +42,7 @@ class StageLog:
         """Journal a stage's beginning and end; the yielded function notes whether it was re-used."""
         values = {"item": item} if item else {}
         self._journal.write("stage", stage=name, state="begun", **values)
-        began = time.monotonic()
+        began = GATE.now()
         reused = False
 
         def note(value: bool) -> None:
@@ -50,7 +50,7 @@ class StageLog:
             reused = value
 
         yield note
-        seconds = time.monotonic() - began
+        seconds = GATE.now() - began
         self.done.append(Done(name, seconds, reused))
         state = "reused" if reused else "done"
         self._journal.write("stage", stage=name, state=state, seconds=round(seconds, 4), **values)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 import threading
-import time
 from collections.abc import Iterable
 from dataclasses import dataclass
 
@@ -15,6 +14,7 @@ from ropebell.build.memory import resident_bytes
 from ropebell.errors import Stopped, UsageError
 from ropebell.level.finding import Finding
 from ropebell.level.model import F64, LUMINANCE, Mask, PerTexel3
+from ropebell.light.gate import GATE
 
 # Black is under this share of the level's mean irradiance.
 BLACK = 1e-3
@@ -83,18 +83,18 @@ class Tripwires:
                 raise UsageError(what, "", "Leave it out")
         self._white = min(white or np.inf, LARGEST[format])
         self._lock = threading.Lock()
-        self._stage, self._began = "scene", time.monotonic()
+        self._stage, self._began = "scene", GATE.now()
         self._stage_began = self._alive = self._began
         self._looked, self._held = -1e9, 0
 
     def enter(self, stage: str) -> None:
         """A stage begins."""
         with self._lock:
-            self._stage, self._stage_began = stage, time.monotonic()
+            self._stage, self._stage_began = stage, GATE.now()
 
     def beat(self) -> None:
         """The build has got a step further."""
-        self._alive = time.monotonic()
+        self._alive = GATE.now()
 
     def _of(self, *what: str) -> list[Condition]:
         return [c for c in self.conditions if c.what in what]
@@ -109,7 +109,7 @@ class Tripwires:
         found = self._of("seconds", "memory", "stall")
         if not found:
             return None
-        now = time.monotonic()
+        now = GATE.now()
         with self._lock:
             stage, since = self._stage, now - self._stage_began
             if now - self._looked > LOOK_EVERY:

@@ -9,6 +9,7 @@ from __future__ import annotations
 import contextlib
 import json
 import os
+import platform
 import signal
 import sys
 import threading
@@ -17,6 +18,7 @@ import traceback
 from pathlib import Path
 from types import FrameType
 
+import ropebell
 from ropebell.build.conditions import parse_conditions
 from ropebell.build.journal import Journal
 from ropebell.build.pictures import Pictures
@@ -27,14 +29,17 @@ from ropebell.build.stages import STAGES
 from ropebell.build.standby import wanted, warm
 from ropebell.build.tripwires import Tripwires
 from ropebell.errors import BuildError, RopeBellError, Stopped, step, why
-from ropebell.files import open_own
+from ropebell.files import open_own, write_text
+from ropebell.light.gate import GATE
 
 EXIT_DONE, EXIT_FAILED, EXIT_TRIPWIRE, EXIT_STOPPED = 0, 3, 4, 130
 PATIENCE, WATCH_EVERY = 0.5, 0.1
+# What is said to a running build through its pipe.
+REST, GO_ON = b"p", b"g"
 NO_MEMORY = "There is not enough memory. Lower the density or the gather rays, or set limits.memory_mb."
 # Seconds; a library cannot wait for longer than some centuries.
 LONGEST_TIMER = 1e6
-STDERR = "stderr.txt"
+STDERR, FAULT = "stderr.txt", "fault.txt"
 
 
 class _Ending:
@@ -126,8 +131,28 @@ def _told(error: Exception, out: Path) -> dict[str, str]:
         # A part of a library that is loaded where it is first needed, and finds no room then.
         no_room = any(words in str(error) for words in ("failed to map segment", "cannot allocate memory"))
         return {"message": f"{NO_MEMORY if no_room else 'A library is damaged: set up again.'} ({error})"}
+    told = "".join(traceback.format_exception(error))
     message = f"The build met a fault of this program: {type(error).__name__}: {error}"
-    return {"message": message, "traceback": "".join(traceback.format_exception(error))}
+    with contextlib.suppress(OSError):
+        write_text(out / FAULT, _report(told, out))
+        message += f". A report without names of yours lies in {FAULT} of the build's folder"
+    return {"message": message, "traceback": told}
+
+
+def _report(told: str, out: Path) -> str:
+    """What can be sent to whoever mends the program: no path of the person's, and nothing of the level."""
+    private = {
+        str(out.parent.parent): "PROJECT",
+        str(Path.home()): "HOME",
+        str(Path(ropebell.__file__).parent): "ropebell",
+    }
+    for path, word in sorted(private.items(), key=lambda pair: -len(pair[0])):
+        told = told.replace(path, word)
+    # The last line may quote what was being worked on.
+    lines = told.rstrip().splitlines()
+    kind = lines[-1].partition(":")[0] if lines else ""
+    machine = f"{platform.system()} {platform.machine()}, Python {platform.python_version()}"
+    return "\n".join([f"Rope Bell {ropebell.__version__}, {machine}", *lines[:-1], kind]) + "\n"
 
 
 def _listen(stop: threading.Event, ending: _Ending, out: Path, orphaned: int | None) -> None:
@@ -148,8 +173,12 @@ def _listen(stop: threading.Event, ending: _Ending, out: Path, orphaned: int | N
 
     def watch(pipe: int) -> None:
         with contextlib.suppress(OSError):
-            while os.read(pipe, 1 << 10):
-                pass
+            while said := os.read(pipe, 1 << 10):
+                # The last word counts.
+                if said.rfind(REST) > said.rfind(GO_ON):
+                    GATE.close()
+                elif GO_ON in said:
+                    GATE.open()
         wanted()
 
     if threading.current_thread() is threading.main_thread():
@@ -166,13 +195,14 @@ def _watch_time(request: Request, journal: Journal, ending: _Ending) -> None:
         return
 
     def over() -> None:
+        # Time at rest does not count.
+        while journal.seconds < limit + PATIENCE:
+            time.sleep(max(limit + PATIENCE - journal.seconds, WATCH_EVERY))
         ending.say("tripwire", EXIT_TRIPWIRE, message=time_is_over(limit))
         Pictures.clear(request.out)
         os._exit(EXIT_TRIPWIRE)
 
-    timer = threading.Timer(max(limit - journal.seconds, 0.0) + PATIENCE, over)
-    timer.daemon = True
-    timer.start()
+    threading.Thread(target=over, name="limit", daemon=True).start()
 
 
 def _watch_wires(wires: Tripwires, request: Request, ending: _Ending) -> None:

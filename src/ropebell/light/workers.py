@@ -7,6 +7,8 @@ import queue
 import threading
 from collections.abc import Callable
 
+from ropebell.light.gate import GATE
+
 
 def cores() -> int:
     """Threads of this machine."""
@@ -32,6 +34,10 @@ def run_chunks(
     def loop() -> None:
         try:
             while not stop.is_set():
+                # A short wait, so that a build at rest can still be stopped.
+                if GATE.closed:
+                    GATE.wait(0.1)
+                    continue
                 with lock:
                     span = next(spans, None)
                 if span is None:

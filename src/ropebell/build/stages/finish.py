@@ -10,7 +10,8 @@ from ropebell.build.directions import directions
 from ropebell.build.fields import hybrid_light, lamp_light
 from ropebell.build.finish import finish, finishing
 from ropebell.build.forms import FINISHING as FORM
-from ropebell.build.manifest import PartOf
+from ropebell.build.left import left_stale
+from ropebell.build.manifest import LeftStale, PartOf
 from ropebell.build.outputs import Built
 from ropebell.build.progress import part_of
 from ropebell.build.refining import judged
@@ -36,6 +37,7 @@ class Finished(NamedTuple):
     told: dict[str, Any]
     digest: str
     parts: tuple[PartOf, ...]
+    left: tuple[LeftStale, ...]
 
 
 def _solved(work: Work) -> Built:
@@ -61,17 +63,18 @@ def _run(work: Work) -> Finished:
         built, told = finish(built, hits, request, by, part_of(tick, 0.0, 0.7))
         if recipe.output.directional:
             built = replace(built, direction=directions(built, hits, sources, request, work.check_stop))
-        texels, parts = built.fields, tuple[PartOf, ...]()
+        texels, parts, left = built.fields, tuple[PartOf, ...](), tuple[LeftStale, ...]()
         lit = work[TRANSPORT].lit
         if lit is not None:
             base, own = request.scope.since, PartOf(build=request.out.name, draft=recipe.draft, recipe=recipe.name)
             earlier = Base.of(base, built.scene) if base is not None else None
             composed = compose(texels, lit, built.texels, earlier, own)
             texels, parts = composed.fields, composed.parts
+            left = left_stale(earlier, built, lit) if earlier is not None else ()
         fields = built.page_fields(texels, recipe.padding, work.workers, part_of(tick, 0.7, 1.0))
         told = {**sure, **told}
         work.journal.write("finish", **told)
-    return Finished(built, fields, told, digest, parts)
+    return Finished(built, fields, told, digest, parts, left)
 
 
 def _needed(work: Work, built: Built) -> tuple[str, Finishing]:

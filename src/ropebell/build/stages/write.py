@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from typing import Any
 
 from ropebell.build.fields import Glow, reflecting, throwing
@@ -19,21 +18,20 @@ from ropebell.build.stages.scene import SCENE
 from ropebell.build.stages.surfaces import SURFACES
 from ropebell.build.stages.transport import TRANSPORT
 from ropebell.digest import digest_of
+from ropebell.light.gate import GATE
 
 
 def _run(work: Work) -> Manifest:
-    began = time.monotonic()
+    began = GATE.now()
     facts = _facts(work)
     work.journal.write("stage", stage=WRITE.name, state="begun")
 
     def written() -> dict[str, float]:
-        took = round(time.monotonic() - began, 4)
+        took = round(GATE.now() - began, 4)
         return {WRITE.name: took, "total": round(work.journal.seconds, 4)}
 
     finished = work[FINISH]
-    manifest = write_outputs(
-        work.request, finished.built, finished.fields, facts, written, work.progress.stage(WRITE.name)
-    )
+    manifest = write_outputs(work.request, finished.built, finished.fields, facts, written, work.progress)
     work.journal.write("stage", stage=WRITE.name, state="done", seconds=manifest.seconds[WRITE.name])
     return manifest
 
@@ -49,6 +47,7 @@ def _facts(work: Work) -> dict[str, Any]:
     names = work.names
     return {
         "load": work.load,
+        "predicted": {"seconds": round(work.foreseen, 3), "memory_mb": work.foreseen_bytes >> 20},
         "seconds": seconds,
         "reused": [name for name, value in reused.items() if value],
         "rates": {name: round(rate) for name, rate in work.log.rates.items()},
@@ -70,6 +69,7 @@ def _facts(work: Work) -> dict[str, Any]:
         "probes": work[PROBES],
         "scope": work.request.scope.as_values(),
         "parts": [part.model_dump() for part in work[FINISH].parts],
+        "left": [left.model_dump() for left in work[FINISH].left],
         "findings": work.log.findings,
     }
 

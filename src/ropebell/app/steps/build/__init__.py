@@ -24,6 +24,7 @@ from ropebell.build.estimate import Estimate, estimate
 from ropebell.build.extremes import machine_bytes, too_much
 from ropebell.build.plan import plan_of
 from ropebell.build.recipe import Recipe, with_value
+from ropebell.build.scope import Scope
 from ropebell.level.model import F64
 from ropebell.light.workers import cores
 
@@ -40,6 +41,23 @@ class BuildStep(Step):
         super().__init__(desk)
         self._table: BuildTable | None = None
         self._as_table = False
+        desk.rope.looking_at.connect(lambda _: self._offer_more())
+
+    def _offer_more(self) -> None:
+        """What a part build left as it was can be lit, too."""
+        rope = self.desk.rope
+        shown = rope.shown
+        newest = bool(rope.finished) and rope.shown_number == rope.finished[-1]
+        if shown is None or not newest or not shown.manifest.left:
+            self.desk.telling.over("left")
+            return
+        names = tuple(left.node for left in shown.manifest.left)
+        some = ", ".join(name.rsplit("/", 1)[-1] for name in names[:3]) + (" and more" if len(names) > 3 else "")
+        also = partial(self.desk.builds.start, Scope(names, since=shown.folder))
+        self.desk.telling.lasting(
+            f"Build {rope.shown_number} left {some} as before, with an old shadow or without a new one.",
+            "left", ("Light these, too", also), ("Light everything", self.desk.builds.start),
+        )  # fmt: skip
 
     def make_bench(self) -> BuildBench:
         bench = BuildBench(self.desk)
@@ -88,6 +106,11 @@ class BuildStep(Step):
     def commands(self) -> Sequence[Command]:
         return (
             Command("build.start", "Build", self._start, "Ctrl+B", self._can_build),
+            Command("build.rest", "Pause the build, or go on", self.desk.builds.toggle_rest, "Ctrl+,", lambda: (
+                self.desk.builds.running
+            )),
+            Command("build.later", "Add what is set to the queue", self.desk.queue.add, "", self._can_build),
+            Command("build.queue", "Work through the queue, or stop", self.desk.queue.switch),
             Command("build.table", "All builds as a table, or the stage", self.toggle_table, "Ctrl+T"),
             Command(
                 "build.stop", "Stop the build", self.desk.builds.stop, "Ctrl+.", lambda: self.desk.builds.running
@@ -111,6 +134,9 @@ class BuildStep(Step):
         self.desk.go_to_step(self.id)
         if self.desk.builds.running:
             self.desk.builds.again()
+            return
+        if self.desk.queue.running:
+            self.desk.tell("The queue builds now. Stop it first, or add this to it.", "build")
             return
         if self._nothing_to_do():
             return

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import time
+
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
     QGridLayout,
@@ -20,15 +22,18 @@ from ropebell.app.parts import Paged, Sentences, button, column, label, pair, ro
 from ropebell.app.rope import DRAFT_WORDS
 from ropebell.app.steps.build.journal import JournalPage
 from ropebell.app.steps.build.plan_panel import PlanPanel
-from ropebell.app.words import clock, count, made_on, megabytes
+from ropebell.app.steps.build.queue_page import QueuePage
+from ropebell.app.words import clock, count, made_on, megabytes, moment
 from ropebell.build.knots import Knot
 from ropebell.build.manifest import Manifest
 from ropebell.build.result import Outcome, Result
 from ropebell.build.stages import WORDS
 from ropebell.level.finding import Finding
 
-PAGES = ("Result", "Next build", "Journal")
-RESULT, NEXT, JOURNAL = range(len(PAGES))
+PAGES = ("Result", "Next", "Journal", "Queue")
+RESULT, NEXT, JOURNAL, QUEUE = range(len(PAGES))
+# Edits that are told by their titles.
+MOST_EDITS = 3
 
 
 class BuildBench(QWidget):
@@ -44,8 +49,8 @@ class BuildBench(QWidget):
         inner = rows_in(outcome, scrolled=True)
         self._make_outcome(inner)
         inner.addStretch(1)
-        self.next, self.journal = PlanPanel(desk), JournalPage(desk)
-        self.pages = Paged("Part of the build", PAGES, (outcome, self.next, self.journal))
+        self.next, self.journal, self.queue = PlanPanel(desk), JournalPage(desk), QueuePage(desk.queue)
+        self.pages = Paged("Part of the build", PAGES, (outcome, self.next, self.journal, self.queue))
         self.pages.chosen.connect(self.pages.show_page)
         rows.addWidget(self.pages, 1)
         self._follow(desk)
@@ -62,8 +67,10 @@ class BuildBench(QWidget):
         buttons = QHBoxLayout()
         self.build = QPushButton("Build")
         self.build.setProperty("role", "main")
+        self.rest = QPushButton("Pause")
         self.stop = QPushButton("Stop")
         buttons.addWidget(self.build, 1)
+        buttons.addWidget(self.rest)
         buttons.addWidget(self.stop)
         rows.addLayout(buttons)
         self.progress = QProgressBar()
@@ -75,6 +82,7 @@ class BuildBench(QWidget):
         rows.addWidget(self.progress_words)
         self.build.clicked.connect(lambda: self._commands.run("build.start"))
         self.stop.clicked.connect(lambda: self._commands.run("build.stop"))
+        self.rest.clicked.connect(lambda: self._commands.run("build.rest"))
         self.table.clicked.connect(lambda: self._commands.run("build.table"))
 
     def _make_outcome(self, rows: QVBoxLayout) -> None:
@@ -108,6 +116,7 @@ class BuildBench(QWidget):
         builds.stages_changed.connect(self._show_steps)
         builds.warned.connect(self._show_messages)
         builds.ended.connect(self._ended)
+        builds.rested.connect(lambda _: self.refresh())
 
     # -- while it runs
 
@@ -136,6 +145,10 @@ class BuildBench(QWidget):
         """Show what can be done, and the build that is looked at."""
         running, now = self._builds.running, self._desk.level.now
         self.stop.setEnabled(running)
+        self.rest.setVisible(running)
+        self.rest.setText("Go on" if self._builds.resting else "Pause")
+        if self._builds.resting:
+            self.progress_words.setText("It rests, and takes no core. Its time stands still.")
         behind = self._desk.rope.behind
         self.build.setEnabled(now is not None and (not running or bool(behind)))
         self.progress.setVisible(running)
@@ -174,12 +187,21 @@ class BuildBench(QWidget):
         elif stale.fresh:
             words = f"A {what}. Nothing changed since the last build."
         else:
-            why = "" if stale.changes == ("never built",) else f" Changed: {', '.join(stale.changes)}."
+            why = "" if stale.changes == ("never built",) else f" Changed: {', '.join(stale.changes)}{self._because()}."
             kept = f" {100 * stale.spared:.0f} % of the texels keep their light." if stale.spared else ""
             words = f"A {what}.{why}{kept}"
             text = f"Build, about {clock(stale.seconds)}"
         self.plan.setText(words[0].upper() + words[1:])
         self.build.setText(text)
+
+    def _because(self) -> str:
+        """Which edits made the last build stale, with their times."""
+        manifest = self._desk.rope.manifest
+        made = moment(manifest.made) if manifest is not None else None
+        edits = self._desk.document.history.since(made) if made is not None else []
+        told = [f"{edit.title}, {time.strftime('%H:%M', time.localtime(edit.at))}" for edit in edits[-MOST_EDITS:]]
+        more = f"; {len(edits) - MOST_EDITS} edits before" if len(edits) > MOST_EDITS else ""
+        return f" ({'; '.join(told)}{more})" if told else ""
 
     def _show_build(self, knot: Knot, result: Result) -> None:
         m = result.manifest
@@ -189,7 +211,7 @@ class BuildBench(QWidget):
         side = m.pages[0].width if pages else 0
         self._say(
             f"{count(m.texels)} texels on {pages} page{'s' if pages != 1 else ''} of {side}², {megabytes(size)}; "
-            f"{m.bounces} bounces{_taken_over(m)}{made_on(knot.made)}{noise_words(m)}{whose_light(m)}"
+            f"{m.bounces} bounces{_taken_over(m)}{made_on(knot.made)}{noise_words(m)}{told_words(m)}{whose_light(m)}"
         )
         self._show_note(knot)
         steps = [Step(n, "reused" if n in m.reused else "done", s) for n, s in m.seconds.items() if n != "total"]
@@ -278,6 +300,17 @@ def noise_words(manifest: Manifest) -> str:
     return words + "."
 
 
+def told_words(manifest: Manifest) -> str:
+    """How good what was foretold of a build has been; a line of its own."""
+    foreseen, parts = manifest.predicted.get("seconds", 0.0), []
+    if foreseen and not manifest.reused and not manifest.kept.rays:
+        parts.append(f"foreseen {clock(foreseen)}, took {clock(manifest.total_seconds)}")
+    if manifest.remaining_error is not None:
+        parts.append(f"the end that was told was off by {100 * manifest.remaining_error:.0f} % of the time")
+    words = "; ".join(parts)
+    return f"\n{words[0].upper()}{words[1:]}." if parts else ""
+
+
 def whose_light(manifest: Manifest) -> str:
     """How much of the level a build lit, and whose light the rest is; a line of its own."""
     scope, whole = manifest.scope, max(sum(part.texels for part in manifest.parts), 1)
@@ -287,8 +320,11 @@ def whose_light(manifest: Manifest) -> str:
         return ""
     names = [f"build {part.build}" if part.build else "nobody finished" for part in manifest.parts]
     names[1] = "this build"
+    stale = [left.node.rsplit("/", 1)[-1] for left in manifest.left]
+    old = f" Old by now, in shadow or out of it: {', '.join(stale[:4])}" if stale else ""
+    old += f" and {len(stale) - 4} more." if len(stale) > 4 else "." if stale else ""
     told = [f"{100 * part.texels / whole:.0f} % of {name}" for part, name in zip(manifest.parts, names) if part.texels]
-    return f"\nLit {scope.words}. Light on the level: {', '.join(told)}."
+    return f"\nLit {scope.words}. Light on the level: {', '.join(told)}.{old}"
 
 
 def _taken_over(manifest: Manifest) -> str:
