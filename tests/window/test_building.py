@@ -93,7 +93,7 @@ def test_a_build_of_nothing_is_none_unless_it_is_wanted(window: Window, qtbot: Q
 
 def test_the_selection_alone_is_lit_and_the_picture_says_whose_light_it_is(window: Window, qtbot: QtBot) -> None:
     s, panel = window.desk, step(window).build_bench.next
-    panel._choose("selection")
+    panel.choose("selection")
     window.desk.document.edit_brief("Move", lambda b: b.__class__(moves={"things/crate": Move((0.6, 0.0, 0.0))}))
     idle(window, qtbot)
     s.selection.select(-1)
@@ -111,7 +111,7 @@ def test_the_selection_alone_is_lit_and_the_picture_says_whose_light_it_is(windo
 
 def test_only_what_changed(window: Window, qtbot: QtBot) -> None:
     s = window.desk
-    step(window).build_bench.next._choose("changed")
+    step(window).build_bench.next.choose("changed")
     s.document.edit_brief("Move", lambda b: b.__class__(moves={"things/chest": Move((0.0, 0.0, 0.7))}))
     idle(window, qtbot)
     build(window, qtbot)
@@ -125,7 +125,7 @@ def test_the_cut_box_is_drawn_moved_by_its_grips_and_never_forgotten(window: Win
     window.go_to_step("build")
     bench.pages.show_page(NEXT)
     pick(window, "things/crate")
-    bench.next._choose("box")
+    bench.next.choose("box")
     whole = plan_of(s.document.project).box
     assert whole is not None and whole.low[0] == pytest.approx(0.8, abs=0.01)
     overlay = step(window).overlay()

@@ -14,6 +14,8 @@ from PyQt6.QtWidgets import QApplication, QWidget
 from ropebell.app import palette
 from ropebell.app.preferences import Preferences
 from ropebell.app.stage.camera import Camera
+from ropebell.app.steps.build import BuildStep
+from ropebell.app.steps.build.bench import NEXT, RESULT
 from ropebell.app.steps.charts import ChartsStep
 from ropebell.app.steps.level import LevelStep
 from ropebell.app.steps.lights import LightsStep
@@ -22,9 +24,11 @@ from ropebell.app.window import Window
 from ropebell.build.recipe import with_value
 from ropebell.build.sample_days import write_demo_with_days
 from ropebell.errors import BuildError
-from ropebell.level.brief import LightChange
+from ropebell.level.brief import Box, LightChange
 
 # Fine enough to show what the light can be.
+# Of the sample's builds, the one that stopped itself.
+TRIPPED = 5
 DRAFT = 4
 SIZE = (1280, 800)
 PATIENCE_MS = 180_000
@@ -98,9 +102,8 @@ def _views(window: Window, project: Path, out: Path) -> Iterator[Path]:
     wait_for(lambda: not window.desk.builds.running and s.rope.shown is not None and s.settled, "the build")
     window.desk.commands.run("stage.expose")
     yield _save(window, out / "build-result.png")
-    for view in ("light", "bounced"):
-        window.desk.commands.run(f"view.{view}")
-        yield _save(window, out / f"view-{view}.png")
+    window.desk.commands.run("view.light")
+    yield _save(window, out / "view-light.png")
     window.desk.commands.run("view.noise")
     window.stage.hands.pointed.emit(window.stage.spot_at(QPointF(300, 520)))
     yield _save(window, out / "view-noise.png")
@@ -115,10 +118,38 @@ def _views(window: Window, project: Path, out: Path) -> Iterator[Path]:
     window.stage.hands.pointed.emit(window.stage.spot_at(QPointF(300, 520)))
     yield _save(window, out / "recipe.png")
     window.stage.hands.leave()
+    yield from _building(window, out)
     window.finder.popup()
     window.finder.field.setText("view")
     yield _save(window.finder, out / "finder.png")
     window.finder.hide()
+
+
+def _building(window: Window, out: Path) -> Iterator[Path]:
+    """How much the next build does, a build that a tripwire stopped, and all builds."""
+    s, step = window.desk, _of(window, BuildStep)
+    window.go_to_step("build")
+    panel, pages = step.build_bench.next, step.build_bench.pages
+    pages.show_page(NEXT)
+    for wire in ("black>0.3", "stall>60"):
+        panel.add_wire(wire)
+    panel.set_box(Box((2.0, -0.2, 2.0), (9.0, 4.6, 12.0)))
+    panel.choose("box")
+    panel.keep_profile("Wheel room")
+    wait_for(lambda: s.settled, "the plan")
+    step.changed.emit()
+    yield _save(window, out / "build-next.png")
+    panel.choose("everything")
+    s.rope.look_at(TRIPPED)
+    wait_for(lambda: s.settled and step.build_bench.journal.lines.count() > 0, "the journal")
+    yield _save(window, out / "build-tripwire.png")
+    s.rope.look_at(s.rope.finished[-1])
+    wait_for(lambda: s.settled and s.rope.shown is not None, "the build")
+    pages.show_page(RESULT)
+    s.commands.run("build.table")
+    yield _save(window, out / "build-table.png")
+    s.commands.run("build.table")
+    window.go_to_step("recipe")
 
 
 def _preparing(window: Window, out: Path, inside: Camera) -> Iterator[Path]:

@@ -6,6 +6,7 @@ The stages themselves are in `build.stages`: builds, estimates, what is stale an
 from __future__ import annotations
 
 import hashlib
+import math
 import os
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
@@ -45,11 +46,15 @@ BYTES_FIXED = 450 << 20
 
 @dataclass(frozen=True)
 class Size:
-    """What the cost of a build depends on."""
+    """What the cost of a build depends on.
+
+    Attributes:
+        lights: how many, each with a reach counted as the share of the surfaces that it can reach.
+    """
 
     texels: int
     triangles: int
-    lights: int
+    lights: float
     emitters: int
     recipe: Recipe
 
@@ -59,7 +64,7 @@ class Size:
         if not texels:
             density = scene.density(recipe.texels_per_metre).astype(np.float64)
             texels = int(float((scene.areas * density**2).sum()) * 1.15 + 0.5 * len(scene))
-        return Size(texels, len(scene), len(scene.lights), len(scene.emitters), recipe)
+        return Size(texels, len(scene), reached(scene), len(scene.emitters), recipe)
 
     @property
     def gather(self) -> int:
@@ -69,8 +74,8 @@ class Size:
     @property
     def shadow(self) -> int:
         """Shadow rays."""
-        samples = self.lights * self.recipe.footprint_samples // 2 + self.emitters * self.recipe.direct_samples // 2
-        return self.texels * samples
+        samples = self.lights * self.recipe.footprint_samples + self.emitters * self.recipe.direct_samples
+        return int(self.texels * samples / 2)
 
     @property
     def bounces(self) -> int:
@@ -81,6 +86,22 @@ class Size:
     def least_bytes(self) -> int:
         """Resident at the peak, beside the stored rays."""
         return BYTES_FIXED + self.texels * (24 * self.recipe.footprint_samples + 200) + self.triangles * 600
+
+
+def reached(scene: Scene) -> float:
+    """Lights of a scene, each with a reach counted as the share of the surfaces in it."""
+    whole = float(len(scene.lights))
+    lamps = [x for x in scene.lights if x.reach and x.kind != "directional"]
+    if not lamps or not len(scene):
+        return whole
+    middles, spread = scene.corners.mean(axis=1), np.sqrt(scene.areas)
+    total = max(float(scene.areas.sum()), 1e-30)
+    for lamp in lamps:
+        near = np.linalg.norm(middles - lamp.position, axis=1) <= float(lamp.reach or 0.0) + spread
+        # Of a face larger than the reach, no more than what it covers.
+        part = np.minimum(scene.areas[near], math.pi * float(lamp.reach or 0.0) ** 2)
+        whole -= 1.0 - min(float(part.sum()) / total, 1.0)
+    return whole
 
 
 @dataclass(frozen=True)

@@ -111,7 +111,7 @@ class PlanPanel(QWidget):
         for stage in STAGES[2:-1]:
             self.stage.addItem(f"up to: {WORDS[stage.name].lower()}", stage.name)
         rows.addWidget(pair(label("Stages", wrap=False), self.stage, stretch=1))
-        self.lights.activated.connect(lambda _: self._choose(self.lights.currentData()))
+        self.lights.activated.connect(lambda _: self.choose(self.lights.currentData()))
         self.stage.activated.connect(lambda _: self._set("Stages", stage=self.stage.currentData()))
         self.here.clicked.connect(self._box_here)
 
@@ -151,7 +151,8 @@ class PlanPanel(QWidget):
         plan = replace(self.plan, **changes)  # type: ignore[arg-type]
         self._desk.document.edit(title, lambda p: with_plan(p, plan), gesture)
 
-    def _choose(self, lights: Lights) -> None:
+    def choose(self, lights: Lights) -> None:
+        """How much the next build lights."""
         if lights == "box" and self.plan.box is None:
             self._set(f"Light: {LIGHTS[lights].lower()}", lights=lights, box=box_here(self._desk))
         else:
