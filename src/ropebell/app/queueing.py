@@ -9,6 +9,7 @@ from pathlib import Path
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from ropebell.app.builds import Builds
+from ropebell.app.rope import DRAFT_WORDS
 from ropebell.app.state import State
 from ropebell.build.numbering import next_build_folder
 from ropebell.build.plan import plan_of
@@ -57,8 +58,8 @@ class Queueing(QObject):
             p.level, LATER, p.cache, p.recipe, p.sky, p.brief, p.tables, p.sky_picture, self._state.rope.rates,
             pictures=False, stop_when=plan_of(p).stop_when,
         )  # fmt: skip
-        draft = "" if p.recipe.draft == 1 else f", draft 1/{p.recipe.draft}"
-        self._set([*self.entries, Entry(f"{p.name}, {p.recipe.name}{draft}", str(p.folder), request.to_json())])
+        title = f"{p.name}, {DRAFT_WORDS[p.recipe.draft]} of {p.recipe.name}"
+        self._set([*self.entries, Entry(title, str(p.folder), request.to_json())])
 
     def remove(self, row: int) -> None:
         """Take one out, unless it is under way."""

@@ -93,13 +93,14 @@ class UndoHistory:
         return [step.edit for step in steps if isinstance(step, ProjectStep)]
 
     def since(self, moment: float) -> list[Edit]:
-        """What was done to the project after a moment and is in force now, oldest first.
+        """What was done after a moment to what light depends on, and is in force now, oldest first.
 
         Args:
             moment: seconds since 1970.
         """
         steps = [self._undo.command(index) for index in range(self._undo.index())]
-        return [step.edit for step in steps if isinstance(step, ProjectStep) and step.at > moment]
+        edits = [step.edit for step in steps if isinstance(step, ProjectStep) and step.at > moment]
+        return [e for e in edits if (e.before.recipe, e.before.brief) != (e.after.recipe, e.after.brief)]
 
     def remember(self, project: Project) -> None:
         """Take up the list where it was left."""

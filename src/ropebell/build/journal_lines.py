@@ -55,7 +55,8 @@ class _Gathering:
 
 
 def grouped(events: Sequence[Event], number: int, knots: Sequence[Knot]) -> list[Group]:
-    """A journal by stage, in working order; how it ended, and what is gone since the build before, come last.
+    """A journal by stage, in working order; why it ended, where it was not done, comes first, and what is gone since the
+    build before last.
 
     Args:
         number: of the build. knots: all builds, oldest first, by which it is told what is new.
@@ -91,7 +92,8 @@ def grouped(events: Sequence[Event], number: int, knots: Sequence[Knot]) -> list
     if gone:
         groups.append(Group("Gone since the build before", lines=gone))
     if end is not None and end.outcome != "done":
-        groups.append(Group("How it ended", end.t, "begun", (Line(end.message, "error", end.object),)))
+        # It is read for this first.
+        groups.insert(0, Group("How it ended", end.t, "begun", (Line(end.message, "error", end.object),)))
     return groups
 
 

@@ -19,7 +19,7 @@ class QueuePage(QWidget):
         rows = rows_in(self, 8, scrolled=True)
         self.about = label("", "second")
         rows.addWidget(self.about)
-        self.add, self.work = button("Add what is set now"), button("Work through it", "main")
+        self.add, self.work = button("Add what is set now"), button("Work through it")
         rows.addWidget(self.add)
         self.list = Sentences("Builds that wait", 420)
         rows.addWidget(self.list)
