@@ -15,7 +15,7 @@ from typing import Any
 
 import numpy as np
 
-from ropebell.bench import engine
+from ropebell.bench import engine, foretelling
 from ropebell.bench.ready import SKY, Ready, ready
 from ropebell.build.events import Stage
 from ropebell.build.manifest import Manifest, read_manifest
@@ -27,7 +27,7 @@ from ropebell.build.runner import BuildProcess, Standby
 from ropebell.checks.run import check
 from ropebell.demo.write import LEVEL_NAME, write_demo
 from ropebell.errors import BuildError
-from ropebell.level.brief import Brief, LightChange, Mark
+from ropebell.level.brief import Brief, LightChange, Mark, Move
 from ropebell.level.model import F32, Level, Primitive
 from ropebell.level.open import open_level
 from ropebell.light.gather_rays import make_rays
@@ -41,6 +41,9 @@ BATCH = 65_536
 # Of the demo's lights, the one whose strength is changed for the relight figure.
 LAMP = "lights/hall lamp"
 STRENGTHS = (100.0, 300.0, 500.0)
+# An object that is moved, and one that is left out.
+MOVED = Brief(moves={"props/crate 1": Move((0.4, 0.0, 0.3))})
+LEFT_OUT = Brief(marks={"detail/nail 1": Mark(role="left-out")})
 # A waiting process has loaded everything by then.
 READY_SECONDS = 6.0
 STOPPED_IN = ("charts", "footing", "direct", "transport")
@@ -72,6 +75,7 @@ def run(scale: float = 1.0, long: bool = True) -> dict[str, Any]:
         if long:
             parts |= {
                 "large level": lambda: _large_level(folder, scale),
+                "foretelling": lambda: {"foretold": foretelling.run()},
                 "scaling": lambda: engine.scaling(level, scale),
                 "denoising": lambda: engine.denoising(level, folder, scale),
                 "noise target": lambda: engine.noise_target(level, folder, scale),
@@ -158,18 +162,20 @@ def _relight_against_full(level: Path, folder: Path, density: float) -> dict[str
 def _relight_waiting(level: Path, folder: Path, recipe: Recipe) -> dict[str, Any]:
     """The same in processes that had time to get ready, as those of the window have."""
     cache = folder / "waiting-cache"
+    lamps = [Brief(lights={LAMP: LightChange(strength)}) for strength in STRENGTHS]
     times = []
-    for number, strength in enumerate((0.0, *STRENGTHS)):
+    for number, brief in enumerate((Brief(), *lamps, MOVED, LEFT_OUT)):
         standby = Standby()
         time.sleep(READY_SECONDS)
-        brief = Brief(lights={LAMP: LightChange(strength)} if strength else {})
         request = Request(level, folder / f"waiting-{number}", cache, recipe, SKY, brief, pictures=False)
         began = time.perf_counter()
         times.append(_ended(BuildProcess(request, standby), began))
-    full, again = times[0], float(np.median(times[1:]))
+    full, *relit, moved, left_out = times
+    again = float(np.median(relit))
     return {
         "full_waiting_s": round(full, 2), "relight_waiting_s": round(again, 2),
-        "relight_waiting_vs_full": round(again / full, 3),
+        "relight_waiting_vs_full": round(again / full, 3), "moved_crate_vs_full": round(moved / full, 3),
+        "left_out_nail_vs_full": round(left_out / full, 3),
     }  # fmt: skip
 
 

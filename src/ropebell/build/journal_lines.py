@@ -55,8 +55,8 @@ class _Gathering:
 
 
 def grouped(events: Sequence[Event], number: int, knots: Sequence[Knot]) -> list[Group]:
-    """A journal by stage, in working order; why it ended, where it was not done, comes first, and what is gone since the
-    build before last.
+    """A journal by stage, in working order; why it ended, where it was not done, comes first, and what is gone since
+    the build before last.
 
     Args:
         number: of the build. knots: all builds, oldest first, by which it is told what is new.
