@@ -182,6 +182,7 @@ def test_the_journal_tells_what_is_new_and_finds_words(window: Window, qtbot: Qt
     s.document.edit_brief("Move", lambda b: b.__class__(moves={"things/chest": Move((-1.5, 0.0, 0.0))}))
     idle(window, qtbot)
     build(window, qtbot)
+    step(window).build_bench.pages.show_page(JOURNAL)
     qtbot.waitUntil(lambda: page.lines.count() > 0 and s.settled, timeout=LONG)
     page.all.setChecked(True)
     texts = [page.lines.item(i).text() for i in range(page.lines.count())]

@@ -77,15 +77,17 @@ def _laid(artifact: Artifact) -> Laid:
 
 
 class Footed(NamedTuple):
-    """Samples in the open, and (T,) uint64 names of the triangles as rays meet them."""
+    """Samples in the open, (T,) uint64 names of the triangles as rays meet them, and (N,) uint8 which texels took a
+    second look."""
 
     samples: OpenSamples
     faces: NDArray[np.uint64]
+    wary: NDArray[np.uint8]
 
 
 def _samples(artifact: Artifact) -> Footed:
     a = artifact.arrays
-    return Footed(OpenSamples(a["count"], a["triangle"], a["weights"], a["target"], a["key"]), a["faces"])
+    return Footed(OpenSamples(a["count"], a["triangle"], a["weights"], a["target"], a["key"]), a["faces"], a["wary"])
 
 
 def _field(artifact: Artifact) -> DirectField:

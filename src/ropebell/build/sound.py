@@ -58,6 +58,7 @@ FOOTING = {
     "target": Array("<i4", ("N",), 0, "N"),
     "key": Array("<u4", ("N",)),
     "faces": Array("<u8", ("T",)),
+    "wary": Array("|u1", ("N",)),
 }
 FIELD = {
     "texel": Array("<i4", ("K",), 0, "N"),

@@ -15,7 +15,8 @@ from numpy.typing import NDArray
 from ropebell.charts.atlas import Atlas
 from ropebell.charts.texels import Texels
 from ropebell.kernel import kernel
-from ropebell.level.model import F32, I32, I64, U32, Mask
+from ropebell.level.model import F32, F64, I32, I64, U32, Mask
+from ropebell.light.affected import mark_crossing
 from ropebell.light.kept import Kept, carried_samples
 from ropebell.light.rays import RaySpace
 from ropebell.light.sampling import cosine_direction, hash32, sobol
@@ -38,6 +39,7 @@ def find_open_samples(
     workers: int,
     tick: Callable[[float], None],
     earlier: Before | None = None,
+    wary: Mask | None = None,
 ) -> OpenSamples:
     """Sort the footprint samples of every texel into open and buried ones.
 
@@ -46,6 +48,7 @@ def find_open_samples(
 
     Args:
         earlier: what is known of texels that are as they were.
+        wary: (N,) bool, written: texels with a sample that cast eight more.
     """
     buried = np.zeros(texels.sample_triangle.shape, np.bool_)
     key = texel_keys(texels, atlas, surface.names)
@@ -57,12 +60,41 @@ def find_open_samples(
         spots = footprints(texels, span)._replace(key=key[span])
         suspect = _back_hits(surface, space, spots, rows, columns, FIRST_LOOK, 0) > 0
         rows, columns = rows[suspect], columns[suspect]
+        if wary is not None:
+            wary[span] = False
+            wary[span[rows]] = True
         hits = _back_hits(surface, space, spots, rows, columns, SECOND_LOOK, FIRST_LOOK)
         inside = 2 * hits >= SECOND_LOOK
         buried[span[rows[inside]], columns[inside]] = True
 
     run_chunks(len(fresh), CHUNK, look, workers, tick)
     return _compact(texels, atlas, key, buried, earlier)
+
+
+def looking_through(
+    surface: Surface, texels: Texels, atlas: Atlas, boxes: F64, rows: I32, workers: int, tick: Callable[[float], None]
+) -> Mask:  # fmt: skip
+    """(m,) bool: which of some texels cast a first look through a box.
+
+    Args:
+        boxes: (B, 2, 3) relative to the centre. rows: (m,) texels.
+    """
+    found = np.zeros(len(rows), np.bool_)
+    key = texel_keys(texels, atlas, surface.names)
+
+    def look(first: int, end: int) -> None:
+        span = rows[first:end]
+        spots = footprints(texels, span)._replace(key=key[span])
+        which, columns = np.nonzero(spots.triangle >= 0)
+        origins = np.empty((len(which) * FIRST_LOOK, 3), np.float32)
+        directions = np.empty_like(origins)
+        _look_rays(surface.ground, spots, which, columns, FIRST_LOOK, 0, origins, directions)
+        through = np.zeros(len(origins), np.bool_)
+        mark_crossing(boxes, origins, directions, through)
+        found[first + which[through.reshape(-1, FIRST_LOOK).any(axis=1)]] = True
+
+    run_chunks(len(rows), CHUNK, look, workers, tick)
+    return found
 
 
 def footprints(texels: Texels, rows: I32 | None = None) -> Spots:

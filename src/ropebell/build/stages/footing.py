@@ -17,9 +17,10 @@ from ropebell.build.stages.charts import CHARTS, met, met_faces
 from ropebell.build.stages.scene import SCENE
 from ropebell.build.store import Artifact
 from ropebell.digest import digest_of
-from ropebell.light.affected import facing
+from ropebell.level.model import Mask
+from ropebell.light.affected import Change, facing
 from ropebell.light.direct import DirectField
-from ropebell.light.footing import find_open_samples, footprints
+from ropebell.light.footing import find_open_samples, footprints, looking_through
 from ropebell.light.glance import glance
 from ropebell.light.surface import OpenSamples
 
@@ -41,7 +42,7 @@ def _run(work: Work) -> Footed:
     texels, earlier = work[CHARTS].texels, work[CHARTS].earlier
     glanced = _glance(work)
     sizes = dict(zip("NS", texels.sample_triangle.shape))
-    samples, _ = work.kept(FOOTING, ONLY, lambda tick: _make(work, tick), T=len(work[SCENE].scene), **sizes)
+    samples, *_ = work.kept(FOOTING, ONLY, lambda tick: _make(work, tick), T=len(work[SCENE].scene), **sizes)
     if earlier.closest is None:
         work.rate(FOOTING, 2 * texels.sample_triangle.size)
     work.pictures.table(work.names.one(CHARTS.name), work.store.folder, samples.target, work.request.out)
@@ -51,20 +52,32 @@ def _run(work: Work) -> Footed:
 def _make(work: Work, tick: Tick) -> Artifact:
     placed, charted = work[SCENE], work[CHARTS]
     known, before = charted.earlier.known(FORM, lambda names: names.one(FOOTING.name)), None
+    wary = np.zeros(len(charted.texels), np.bool_)
     if known is not None:
-        kept = known.kept
+        kept, then = known.kept, FORM.read(known.artifact)
+        rows = kept.rows
+        wary[rows] = then.wary[kept.before[rows]]
         if known.change is not None:
-            # What came, went or moved may bury a sample that saw it, or free it.
-            kept = kept.without(facing(known.change.both, placed.surface, footprints(charted.texels)))
-        before = kept, FORM.read(known.artifact).samples, known.number
+            kept = kept.without(_unsure(work, known.change, wary, tick))
+        before = kept, then.samples, known.number
     samples = find_open_samples(
-        placed.surface, placed.space, charted.texels, charted.atlas, work.workers, tick, before
+        placed.surface, placed.space, charted.texels, charted.atlas, work.workers, tick, before, wary
     )  # fmt: skip
     arrays: dict[str, NDArray[Any]] = {
         "count": samples.count, "triangle": samples.triangle, "weights": samples.weights, "target": samples.target,
-        "key": samples.key, "faces": met_faces(placed.scene, placed.surface),
+        "key": samples.key, "faces": met_faces(placed.scene, placed.surface), "wary": wary.astype(np.uint8),
     }  # fmt: skip
     return work.store.put(work.names.one(FOOTING.name), arrays)
+
+
+def _unsure(work: Work, change: Change, wary: Mask, tick: Tick) -> Mask:
+    """(N,) bool: texels of which a sample may be buried now, or free: those with a look that passes what came or went,
+    and those that took a second look then and can see it."""
+    surface, (atlas, texels, _) = work[SCENE].surface, work[CHARTS]
+    found = facing(change.both, surface, footprints(texels))
+    rows = np.flatnonzero(found & ~wary).astype(np.int32)
+    found[rows] = looking_through(surface, texels, atlas, change.both, rows, work.workers, lambda _: tick(0.0))
+    return found
 
 
 def _glance(work: Work) -> dict[str, DirectField]:
@@ -93,5 +106,5 @@ def _predict(size: Size, speed: Speed) -> float:
 
 
 FOOTING = Stage(
-    "footing", "Texels in the open", _run, _predict, _inputs, version=4, forms={"": FORM}, rate=1.0e6, carried="texels"
+    "footing", "Texels in the open", _run, _predict, _inputs, version=5, forms={"": FORM}, rate=1.0e6, carried="texels"
 )

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtGui import QFont
+from PyQt6.QtGui import QFont, QShowEvent
 from PyQt6.QtWidgets import QCheckBox, QFileDialog, QLineEdit, QListWidgetItem, QWidget
 
 from ropebell.app.desk import Desk
@@ -32,6 +32,7 @@ class JournalPage(QWidget):
         self._desk = desk
         self._groups: list[Group] = []
         self._shown: Knot | None = None
+        self._due = True
         rows = rows_in(self, 8, scrolled=True)
         self.title = label("", "second")
         rows.addWidget(self.title)
@@ -54,8 +55,16 @@ class JournalPage(QWidget):
         desk.rope.looking_at.connect(lambda _: self.refresh())
         desk.rope.builds_changed.connect(self.refresh)
 
+    def showEvent(self, event: QShowEvent | None) -> None:
+        super().showEvent(event)
+        if self._due:
+            self.refresh()
+
     def refresh(self) -> None:
-        """Show the journal of the build that is looked at."""
+        """Show the journal of the build that is looked at, once anyone looks at this page."""
+        self._due = not self.isVisible()
+        if self._due:
+            return
         rope = self._desk.rope
         knot = next((k for k in rope.knots if k.number == rope.shown_number), None)
         if knot is None:
