@@ -242,7 +242,9 @@ def test_the_bench_measures_what_it_says(
     assert 0 < small["texels"] < large["texels"] and large["seconds"] > 0 and figures["threads_vs_one"] > 0.3
     assert figures["engine_error"] < 0.2 and figures["equal_error_speedup"] > 1
     assert 0 < figures["live_relight"][0]["seconds"] < figures["full_build_s"]
-    assert all(seconds >= 0 for seconds in figures["measured_in_s"].values()) and len(figures["measured_in_s"]) == 11
+    assert all(seconds >= 0 for seconds in figures["measured_in_s"].values()) and len(figures["measured_in_s"]) == 12
+    assert all(told["time_factor"] >= 1 and told["memory_factor"] >= 1 for told in figures["foretold"])
+    assert figures["moved_crate_vs_full"] > 0 and figures["left_out_nail_vs_full"] > 0
     picture = ET.parse(tmp_path / "curve.svg").getroot()
     assert len([e for e in picture if e.tag.endswith("circle")]) == 2
 

@@ -18,19 +18,21 @@ from ropebell.level.gltf_write import plain_glb
 from ropebell.level.model import Light
 
 SKY = "--sky=900,1000,1200"
+# Of the terrain's sides.
+HOUSES = ((0.2, 0.23), (0.5, 0.17), (0.73, 0.5), (0.33, 0.73), (0.83, 0.87), (0.13, 0.57))
 
 
 def terrain(folder: Path, side: int = 60) -> Path:
-    """Open hills of some hundred metres with houses on them, under a sun."""
+    """Open hills, two metres a step, with houses on them, under a sun."""
     b = LevelBuilder()
     b.material("grass", (0.3, 0.4, 0.2))
     b.material("wall", (0.7, 0.65, 0.6))
-    x, z = np.meshgrid(np.linspace(0, 120, side + 1), np.linspace(0, 120, side + 1), indexing="ij")
+    x, z = np.meshgrid(np.linspace(0, 2.0 * side, side + 1), np.linspace(0, 2.0 * side, side + 1), indexing="ij")
     y = 3.0 * np.sin(x / 17.0) * np.cos(z / 23.0)
     points = np.stack([x, y, z], axis=-1)
     b.add("land", "hills", _grid(points), "grass")
-    for number, (i, j) in enumerate([(12, 14), (30, 10), (44, 30), (20, 44), (50, 52), (8, 34)]):
-        px, py, pz = (float(v) for v in points[i, j])
+    for number, (i, j) in enumerate(HOUSES):
+        px, py, pz = (float(v) for v in points[int(i * side), int(j * side)])
         b.add("houses", f"house {number}", box((-3, -1, -4), (3, 5, 4)), "wall", at(px, py, pz, 0.4 * number))
         b.add("houses", f"chimney {number}", cylinder(0.4, 2.0, 12), "wall", at(px, py + 5.0, pz))
     b.light("sun", Light("sun", "directional", (1, 0.95, 0.9), 20_000.0), aimed((0, 50, 0), (30, 0, 40)))
@@ -72,19 +74,24 @@ def _written(path: Path, b: LevelBuilder) -> Path:
     return path
 
 
-def run() -> list[dict[str, Any]]:
-    """Each level built from nothing in a process of its own: what was foretold, and what came."""
+def run(scale: float = 1.0) -> list[dict[str, Any]]:
+    """Each level built from nothing in a process of its own: what was foretold, and what came.
+
+    Args:
+        scale: below 1, levels are smaller and the sample is left out.
+    """
     found = []
     with tempfile.TemporaryDirectory(prefix="ropebell-foretell-") as scratch:
-        folder = Path(scratch)
-        for name, halls in (("eighth", 1), ("quarter", 1), ("four", 4)):
-            write_demo(folder / name, halls)  # each with a cache of its own
-        cases = [
-            ("sample, draft 1/8", folder / "eighth", ["--set", "draft=8"]),
-            ("sample, draft 1/4", folder / "quarter", ["--set", "draft=4"]),
-            ("sample of 4 halls, draft 1/8", folder / "four", ["--set", "draft=8"]),
-            ("terrain with houses", terrain(folder), ["--recipe", "sketch", SKY]),
-            ("long tunnel", tunnel(folder), ["--recipe", "working"]),
+        folder, cases = Path(scratch), list[tuple[str, Path, list[str]]]()
+        if scale >= 1.0:
+            # Each in a folder of its own, and so with a cache of its own.
+            for name, halls, draft in (("sample", 1, 8), ("sample", 1, 4), ("sample of 4 halls", 4, 8)):
+                level = write_demo(folder / f"{name} {draft}", halls)
+                cases.append((f"{name}, draft 1/{draft}", level, ["--set", f"draft={draft}"]))
+        share = min(scale, 1.0)
+        cases += [
+            ("terrain with houses", terrain(folder, max(round(60 * share), 8)), ["--recipe", "sketch", SKY]),
+            ("long tunnel", tunnel(folder, max(round(24 * share), 2)), ["--recipe", "working"]),
         ]
         for number, (name, level, more) in enumerate(cases):
             found.append({"level": name, **_built(level, folder / f"out-{number}", folder / f"cache-{number}", more)})

@@ -75,7 +75,7 @@ def run(scale: float = 1.0, long: bool = True) -> dict[str, Any]:
         if long:
             parts |= {
                 "large level": lambda: _large_level(folder, scale),
-                "foretelling": lambda: {"foretold": foretelling.run()},
+                "foretelling": lambda: {"foretold": foretelling.run(scale)},
                 "scaling": lambda: engine.scaling(level, scale),
                 "denoising": lambda: engine.denoising(level, folder, scale),
                 "noise target": lambda: engine.noise_target(level, folder, scale),

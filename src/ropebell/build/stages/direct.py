@@ -236,5 +236,5 @@ def _predict(size: Size, speed: Speed) -> float:
 
 DIRECT = Stage(
     "direct", "Direct light", _run, _predict, _inputs, version=3, forms={"light": FIELD, "emitter": FIELD,
-    SKY_ITEM[0]: SKY}, rate=1.1e6, carried="texels",
+    SKY_ITEM[0]: SKY}, rate=1.8e6, carried="texels",
 )  # fmt: skip

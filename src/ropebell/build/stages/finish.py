@@ -93,7 +93,11 @@ def _needed(work: Work, built: Built) -> tuple[str, Finishing]:
 
 def _predict(size: Size, speed: Speed) -> float:
     waves = size.gather * speed.waves if size.recipe.light.noise_target else 0.0
-    return size.texels / 3e6 + size.gather / speed.all("solve") + waves / speed.all("transport") + 0.05
+    wanted = size.recipe.finish
+    filtered = 0.25 + size.texels / 5e5 if wanted.denoise else 0.0
+    seams = size.texels / 1e6 if wanted.stitch_seams else 0.0
+    judged = size.texels / 1.5e6 + size.gather / speed.all("solve") + waves / speed.all("transport")
+    return judged + filtered + seams + 0.05
 
 
 FINISH = Stage("finish", "Finish", _run, _predict, version=3, forms={"": FORM})

@@ -106,5 +106,5 @@ def _predict(size: Size, speed: Speed) -> float:
 
 
 FOOTING = Stage(
-    "footing", "Texels in the open", _run, _predict, _inputs, version=5, forms={"": FORM}, rate=1.0e6, carried="texels"
+    "footing", "Texels in the open", _run, _predict, _inputs, version=5, forms={"": FORM}, rate=1.3e6, carried="texels"
 )

@@ -44,4 +44,4 @@ def _predict(size: Size, speed: Speed) -> float:
 
 
 # Stored hits times bounces.
-SOLVE = Stage("solve", "Bounces", _run, _predict, rate=55e6, stale=True)
+SOLVE = Stage("solve", "Bounces", _run, _predict, rate=220e6, stale=True)

@@ -53,5 +53,5 @@ def _run(work: Work) -> Surfaces:
 
 
 SURFACES = Stage(
-    "surfaces", "Surface colours", _run, lambda size, _speed: size.texels / 3e6, version=3, forms={"": FORM}
+    "surfaces", "Surface colours", _run, lambda size, _speed: size.texels / 8e5, version=3, forms={"": FORM}
 )

@@ -117,5 +117,5 @@ def _predict(size: Size, speed: Speed) -> float:
 
 
 TRANSPORT = Stage(
-    "transport", "Gather rays", _run, _predict, _inputs, version=4, forms={"": FORM}, rate=0.9e6, carried="rays"
+    "transport", "Gather rays", _run, _predict, _inputs, version=4, forms={"": FORM}, rate=2.7e6, carried="rays"
 )

@@ -90,4 +90,4 @@ def _predict(size: Size, speed: Speed) -> float:
     return 1.4 * size.texels / speed.one("write") + 0.3
 
 
-WRITE = Stage("write", "Write", _run, _predict, forms={"": READING}, rate=1.2e6, alone=True)
+WRITE = Stage("write", "Write", _run, _predict, forms={"": READING}, rate=2.4e6, alone=True)
