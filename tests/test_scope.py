@@ -109,6 +109,13 @@ def test_the_rest_is_of_the_earlier_build_to_the_bit(built: Path, tmp_path: Path
     names = [p["build"] for p in again["parts"]]
     found = {name: names[int(k)] for name, k in origins(tmp_path / "c").items()}
     assert found == {"g/room": "whole", "g/other room": "whole", "g/crate 0": "c", "g/crate 1": "b"}
+    # What nobody had finished is still that, and no part of its own.
+    bake(built / "level.glb", MADE, tmp_path / "d", cache=tmp_path / "cache", scope=Scope(("g/crate 0",)))
+    rough = bake(
+        built / "level.glb", MADE, tmp_path / "e", cache=tmp_path / "cache",
+        scope=Scope(("g/crate 1",), since=tmp_path / "d"),
+    )  # fmt: skip
+    assert [p["build"] for p in rough["parts"]] == ["", "e", "d"] and rough["parts"][0]["texels"] > 0
 
 
 def test_what_the_camera_sees_is_lit_evenly_and_the_rest_is_not_run_on_into(built: Path, tmp_path: Path) -> None:

@@ -104,6 +104,17 @@ def test_the_selection_alone_is_lit_and_the_picture_says_whose_light_it_is(windo
     manifest = s.rope.shown.manifest
     assert manifest.scope.only == ("things/crate",) and [p.build for p in manifest.parts] == ["", "0002", "0001"]
     assert "Light on the level" in step(window).build_bench.summary.text()
+    s.commands.run("view.whose")
+    assert "bronze this build, barred build 1" in window.strip.view.text()
+    picture, node = window.stage.picture, s.level.now.scene.node_names.index("things/crate")
+    whose = {}
+    for triangle in range(len(picture.scene)):
+        middle = picture.scene.corners[triangle].mean(axis=0)
+        away = picture.scene.face_normals[triangle].astype(float)
+        spot = picture.spot(middle + 0.05 * away, -away, True)
+        if spot is not None and spot.triangle == triangle:
+            whose.setdefault(int(picture.scene.node[triangle]) == node, set()).add(spot.whose)
+    assert whose == {True: {"this build"}, False: {"build 1"}}
     assert any("the rest is of earlier builds" in fact for fact in window.words._facts())
     # It says nothing of the rest: against the last whole build the level is still out of date.
     assert not s.rope.stale.fresh and s.rope.knots[-1].scope == "only 1 object"

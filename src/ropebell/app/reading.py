@@ -15,7 +15,7 @@ from ropebell.build.carry import carry
 from ropebell.build.estimate import calibrated
 from ropebell.build.forms import CHARTS as CHARTS_FORM
 from ropebell.build.knots import Knot
-from ropebell.build.manifest import Manifest, read_manifest
+from ropebell.build.manifest import Manifest, parts_in_words, read_manifest
 from ropebell.build.mover import Lightmapped
 from ropebell.build.precheck import Gathered, gather
 from ropebell.build.probe_file import read_probes
@@ -25,6 +25,7 @@ from ropebell.build.result import (
     open_result,
     read_near,
     read_noise,
+    read_origin,
     read_pages,
 )
 from ropebell.build.rope_index import read_knots
@@ -196,9 +197,11 @@ def _shown(
     file = project.beside(sky.picture) if sky.picture else None
     bare = replace(bare, sky=backdrop_of(sky, file, result.manifest.sky))
     picture = bare.lit(with_page(result.total, movers), direct)
+    more = ((0, len(direct) - len(result.direct)), (0, 0), (0, 0), (0, 0))
     if result.noise is not None:
-        more = len(direct) - len(result.noise)
-        picture = replace(picture, noise=np.pad(result.noise, ((0, more), (0, 0), (0, 0), (0, 0))))
+        picture = replace(picture, noise=np.pad(result.noise, more))
+    if result.origin is not None:
+        picture = replace(picture, origin=np.pad(result.origin, more), parts=parts_in_words(result.manifest))
     near = picture.lit(with_page(result.near, movers), direct) if result.near is not None else None
     return Shown(result, picture, near, surfaces, probes, movers)
 
@@ -233,6 +236,7 @@ def _on_level(folder: Path, now: Opened) -> Result | None:
         direct,
         read_near(folder, manifest),
         read_noise(folder, manifest),
+        read_origin(folder, manifest),
     )
 
 

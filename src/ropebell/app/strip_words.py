@@ -159,4 +159,6 @@ class StripWords(QObject):
             text += f"   direct {lux(luminance(spot.direct))}"
         if spot.noise is not None and not live:
             text += f"   ± {100 * spot.noise:.2g} %"
+        if spot.whose and not live:
+            text += f"   {spot.whose}"
         return text

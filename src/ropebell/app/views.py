@@ -15,9 +15,10 @@ class View:
 
     Attributes:
         id: stable name. title: for menus; the strip has it in small letters. key: shortcut, or empty.
-        needs: layers without which it shows surfaces only: `light`, `charts`, `noise`.
+        needs: layers without which it shows surfaces only: `light`, `charts`, `noise`, `origin`.
         rule: GLSL, body of a function that returns the display colour of a point; it may use `surface` (linear base
-            colour), `total`, `direct` (lux), `glow` (radiance of an emitter), `noise`, and the functions of the shader.
+            colour), `total`, `direct` (lux), `glow` (radiance of an emitter), `noise`, `origin`, and the
+            functions of the shader.
         helpers: GLSL, functions of its own.
         hatched: whether what has no place in the light is hatched instead.
         backs: whether it shows backs of one-sided surfaces itself.

@@ -64,10 +64,15 @@ def compose(fields: dict[str, F32], lit: Mask, texels: Texels, base: Base | None
         rows, where = _places(base.carried, texels, np.flatnonzero(~lit))
         fields = {layer: _written(base.result, layer, field, rows, where) for layer, field in fields.items()}
         of, theirs = _origins(base.result, where)
-        number = {old: len(parts) + k for k, old in enumerate(np.unique(of).tolist())}
-        parts += [theirs[old] for old in number]
-        parts, known = parts[:MOST_PARTS], min(len(parts), MOST_PARTS) - 1
-        origin[rows] = [min(number[old], known) for old in of.tolist()]
+        number = dict[int, int]()
+        for old in np.unique(of).tolist():
+            if not theirs[old].build:
+                number[old] = ROUGH  # nobody has finished that, either
+            elif len(parts) < MOST_PARTS:
+                number[old] = len(parts)
+                parts.append(theirs[old])
+        known = len(parts) - 1
+        origin[rows] = [number.get(old, known) for old in of.tolist()]
     counts = np.bincount(origin, minlength=len(parts))
     told = tuple(part.model_copy(update={"texels": int(count)}) for part, count in zip(parts, counts))
     return Composed({**fields, ORIGIN: origin[:, None].astype(np.float32)}, told)
@@ -101,20 +106,17 @@ def _pages(result: Result, layer: str) -> F32 | None:
     if layer in had:
         return had[layer]
     pages = result.manifest.pages
-    if not pages or getattr(pages[0], layer) is None:
-        return None
-    return read_layer(result.folder, result.manifest, layer, 1 if layer == ORIGIN else 3)
+    return read_layer(result.folder, result.manifest, layer, 3) if pages and getattr(pages[0], layer) else None
 
 
 def _origins(result: Result, where: tuple[I32, I32, I32]) -> tuple[I64, tuple[PartOf, ...]]:
     """Whose light each place has, and who they are: the earlier build's own, or what it was composed of itself."""
-    manifest = result.manifest
-    pages = _pages(result, ORIGIN) if manifest.parts else None
+    manifest, pages = result.manifest, result.origin
     if pages is None:
         return np.zeros(len(where[0]), np.int64), (as_part(result.folder, manifest),)
     page, row, column = where
     height, width = pages.shape[1:3]
-    found = np.rint(pages[page, np.minimum(row, height - 1), np.minimum(column, width - 1), 0]).astype(np.int64)
+    found = pages[page, np.minimum(row, height - 1), np.minimum(column, width - 1), 0].astype(np.int64)
     return np.clip(found, 0, len(manifest.parts) - 1), manifest.parts
 
 

@@ -271,6 +271,12 @@ def _from_1(values: dict[str, Any]) -> dict[str, Any]:
     return {**values, "format": 2}
 
 
+def parts_in_words(manifest: Manifest) -> tuple[str, ...]:
+    """Whose light a composed picture has, by the numbers of its layer `origin`."""
+    names = [f"build {part.build.lstrip('0') or '0'}" if part.build else "not finished" for part in manifest.parts]
+    return (*names[:1], "this build", *names[2:])
+
+
 MIGRATIONS: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {1: _from_1}
 
 

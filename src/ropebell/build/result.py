@@ -57,6 +57,7 @@ class Result:
         total, direct: (P, H, W, 3) float32 lux.
         near: (P, H, W, 3) float32 lux without the direct light of hybrid lights, None without such lights.
         noise: (P, H, W, 1) float32 standard error of gathered light over all light, None for builds that do not say.
+        origin: (P, H, W, 1) float32 which of the manifest's `parts` a texel's light is of, None where all is its own.
     """
 
     folder: Path
@@ -69,6 +70,7 @@ class Result:
     direct: F32
     near: F32 | None = None
     noise: F32 | None = None
+    origin: F32 | None = None
 
 
 def open_result(folder: Path) -> Result:
@@ -85,7 +87,7 @@ def open_result(folder: Path) -> Result:
     return Result(
         folder, manifest, level, scene, np.nan_to_num(scene.uv1 * side).astype(np.float32),
         _pages(folder / BAKED_LEVEL, level, scene, len(manifest.pages)), total, direct, read_near(folder, manifest),
-        read_noise(folder, manifest),
+        read_noise(folder, manifest), read_origin(folder, manifest),
     )  # fmt: skip
 
 
@@ -116,6 +118,17 @@ def read_noise(folder: Path, manifest: Manifest) -> F32 | None:
         LevelError: a page is missing or damaged.
     """
     return read_layer(folder, manifest, "noise", 1) if manifest.pages and manifest.pages[0].noise else None
+
+
+def read_origin(folder: Path, manifest: Manifest) -> F32 | None:
+    """Whose light each texel of a finished build has, (P, H, W, 1) float32 into its `parts`; None where all is its own.
+
+    Raises:
+        LevelError: a page is missing or damaged.
+    """
+    if not manifest.pages or not manifest.parts or manifest.pages[0].origin is None:
+        return None
+    return np.rint(read_layer(folder, manifest, "origin", 1))
 
 
 def read_layer(folder: Path, manifest: Manifest, layer: str, channels: int) -> F32:

@@ -13,6 +13,7 @@ uniform sampler2D glow_picture;
 uniform sampler2DArray total_light;
 uniform sampler2DArray direct_light;
 uniform sampler2DArray noise_share;
+uniform sampler2DArray origin_part;
 in vec3 v_normal;
 in vec2 v_picture_uv;
 in vec2 v_light_uv;
@@ -31,7 +32,7 @@ vec3 tone(vec3 radiance) { return to_display(1.0 - exp(-max(radiance, vec3(0.0))
 
 // What a view's rule may use.
 vec3 surface, total, direct, glow;
-float noise;
+float noise, origin;
 
 //VIEWS//
 
@@ -43,6 +44,7 @@ void main() {
     total = texture(total_light, at).rgb;
     direct = texture(direct_light, at).rgb;
     noise = texture(noise_share, at).r;
+    origin = texture(origin_part, at).r;
     vec3 n = normalize(v_normal);
     float sky = 0.62 + 0.28 * n.y + 0.10 * n.x;
     vec3 shown = to_display(mix(vec3(dot(surface, vec3(0.2126, 0.7152, 0.0722))), surface, 0.6) * sky);

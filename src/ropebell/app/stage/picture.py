@@ -36,6 +36,7 @@ class Spot:
         position: (3,) metres.
         irradiance, direct: (3,) lux, None without light.
         noise: standard error of the gathered light as a share of all of it, None where it is not known.
+        whose: of which build the light is, where that is not of one alone.
     """
 
     node: int
@@ -44,6 +45,7 @@ class Spot:
     direct: F64 | None
     triangle: int = -1
     noise: float | None = None
+    whose: str = ""
 
 
 @dataclass(frozen=True, eq=False)
@@ -56,6 +58,8 @@ class StagePicture:
         charted: where the triangles lie on the pages, None without charts.
         total, direct: (P, H, W, 3) lux, None without light. half: the same as the stage draws it.
         noise: (P, H, W, 1) shares of it, None where it is not known.
+        origin: (P, H, W, 1) whose light each texel has, a number into `parts`, which are words; None where it is all of
+            one build.
         fresh: objects that have no light here, as they are new or moved.
         gone: (n, 3, 3) corners of faces that had light and are no more.
         sky: what is seen behind it, None where that is dark.
@@ -70,13 +74,16 @@ class StagePicture:
     direct: F32 | None = None
     half: tuple[Half, Half | None] | None = None
     noise: F32 | None = None
+    origin: F32 | None = None
+    parts: tuple[str, ...] = ()
     fresh: tuple[str, ...] = ()
     gone: F64 = field(default_factory=lambda: np.zeros((0, 3, 3)))
     sky: Backdrop | None = None
 
     def has(self, layer: str) -> bool:
-        """Whether there is what a view needs: `light`, `charts` or `noise`."""
-        return {"light": self.total, "charts": self.charted, "noise": self.noise}[layer] is not None
+        """Whether there is what a view needs: `light`, `charts`, `noise` or `origin`."""
+        layers = {"light": self.total, "charts": self.charted, "noise": self.noise, "origin": self.origin}
+        return layers[layer] is not None
 
     def lit(self, total: F32, direct: F32 | None, half: tuple[Half, Half | None] | None = None) -> StagePicture:
         """The same under other light: (P, H, W, 3) lux."""
@@ -102,7 +109,10 @@ class StagePicture:
         read = _texel if by_texel else look_up
         direct = read(self.direct, page, u, v) if self.direct is not None else None
         noise = float(read(self.noise, page, u, v)[0]) if self.noise is not None and page < len(self.noise) else None
-        return Spot(node, position, read(self.total, page, u, v), direct, t, noise)
+        whose = ""
+        if self.origin is not None and page < len(self.origin):
+            whose = self.parts[min(int(_texel(self.origin, page, u, v)[0]), len(self.parts) - 1)]
+        return Spot(node, position, read(self.total, page, u, v), direct, t, noise, whose)
 
     def first_visible(self, origin: F64, direction: F64, hidden: frozenset[int]) -> tuple[int, F64]:
         """The first triangle along a ray that is not hidden, −1 for none, and where the ray to it begins."""

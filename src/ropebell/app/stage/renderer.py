@@ -22,6 +22,8 @@ from ropebell.level.cutouts import has_holes
 from ropebell.level.model import F32, F64, Level
 
 SURROUND = (0x4B / 255, 0x4B / 255, 0x4B / 255, 1.0)
+# Textures of the shader, by unit.
+SAMPLERS = ("picture", "total_light", "direct_light", "flags", "glow_picture", "noise_share", "origin_part")
 PLAIN_VIEW = -1
 FLAGS_WIDTH, HIDDEN, CHOSEN = 1024, 1, 2
 Pixels = NDArray[np.uint8]
@@ -90,7 +92,7 @@ class Renderer:
         self._flags_of: tuple[object, ...] = ()
         self._targets: dict[tuple[int, int, int], Any] = {}
         self._picture: StagePicture | None = None
-        self._light: dict[str, Any] = {"total": None, "direct": None, "noise": None}
+        self._light: dict[str, Any] = {"total": None, "direct": None, "noise": None, "origin": None}
         self._selected = -1
 
     @property
@@ -113,6 +115,8 @@ class Renderer:
             self._set("direct", total if direct is None else direct)
         if before is None or picture.noise is not before.noise or self._light["noise"] is None:
             self._set("noise", picture.noise.astype(np.float16) if picture.noise is not None else None)
+        if before is None or picture.origin is not before.origin or self._light["origin"] is None:
+            self._set("origin", picture.origin.astype(np.float16) if picture.origin is not None else None)
 
     def _upload_pictures(self, level: Level) -> None:
         for number, image in enumerate(level.images):
@@ -168,11 +172,12 @@ class Renderer:
         p["exposure"].value = look.exposure
         p["side"].value = float(picture.charted.side) if picture.charted is not None else 1.0
         kind = moderngl.NEAREST if look.by_texel else moderngl.LINEAR
-        for unit, layer in ((1, "total"), (2, "direct"), (5, "noise")):
+        for unit, layer in ((1, "total"), (2, "direct"), (5, "noise"), (6, "origin")):
             texture = self._light[layer] or self._dark
-            texture.filter = (kind, kind)
+            # Between two builds there is none.
+            texture.filter = (moderngl.NEAREST, moderngl.NEAREST) if layer == "origin" else (kind, kind)
             texture.use(unit)
-        for unit, name in enumerate(("picture", "total_light", "direct_light", "flags", "glow_picture", "noise_share")):
+        for unit, name in enumerate(SAMPLERS):
             if name in p:
                 p[name].value = unit
         self._node_flags(look).use(3)

@@ -15,6 +15,7 @@ from ropebell.app.stage.overlay import Line, Overlay, box_edges
 from ropebell.app.steps.build.bench import NEXT, BuildBench
 from ropebell.app.steps.build.noise import NOISE
 from ropebell.app.steps.build.scoping import wanted
+from ropebell.app.steps.build.whose import WHOSE
 from ropebell.app.steps.step import Step
 from ropebell.app.telling import Answer
 from ropebell.app.views import View
@@ -118,7 +119,7 @@ class BuildStep(Step):
         )  # fmt: skip
 
     def views(self) -> Sequence[View]:
-        return (NOISE,)
+        return (NOISE, WHOSE)
 
     def station(self) -> Station:
         words = "Press Build: light comes at once and gets better while you look. Every build is a knot on the rope."

@@ -25,7 +25,7 @@ from ropebell.app.steps.build.plan_panel import PlanPanel
 from ropebell.app.steps.build.queue_page import QueuePage
 from ropebell.app.words import clock, count, made_on, megabytes, moment
 from ropebell.build.knots import Knot
-from ropebell.build.manifest import Manifest
+from ropebell.build.manifest import Manifest, parts_in_words
 from ropebell.build.result import Outcome, Result
 from ropebell.build.stages import WORDS
 from ropebell.level.finding import Finding
@@ -287,7 +287,7 @@ class BuildBench(QWidget):
 def noise_words(manifest: Manifest) -> str:
     """How noisy the light is, and what a noise target spared and added; a line of its own."""
     noise, refined, rays = manifest.finish.noise, manifest.finish.refined, manifest.rays
-    if noise is None:
+    if noise is None or manifest.parts:  # of a part build it is that of what was not lit, too
         return ""
     half, most = 100 * noise.half_within, 100 * noise.most_within
     words = f"\nNoise: half of the texels within ± {half:.2g} %, nine in ten within ± {most:.2g} %"
@@ -318,12 +318,11 @@ def whose_light(manifest: Manifest) -> str:
         return f"\nLit {scope.words}: sun, sky and lamps outside gave no light."
     if not manifest.parts:
         return ""
-    names = [f"build {part.build}" if part.build else "nobody finished" for part in manifest.parts]
-    names[1] = "this build"
+    names = parts_in_words(manifest)
     stale = [left.node.rsplit("/", 1)[-1] for left in manifest.left]
     old = f" Old by now, in shadow or out of it: {', '.join(stale[:4])}" if stale else ""
     old += f" and {len(stale) - 4} more." if len(stale) > 4 else "." if stale else ""
-    told = [f"{100 * part.texels / whole:.0f} % of {name}" for part, name in zip(manifest.parts, names) if part.texels]
+    told = [f"{name} {100 * part.texels / whole:.0f} %" for part, name in zip(manifest.parts, names) if part.texels]
     return f"\nLit {scope.words}. Light on the level: {', '.join(told)}.{old}"
 
 
