@@ -68,7 +68,10 @@ class StageLog:
                     self._progress.expect(stage, 1e-3)
                     self._progress.stage(stage)(1.0)
                 return found
-            return make(self._progress.stage(stage))
+            made = make(self._progress.stage(stage))
+            if not item:
+                self._progress.stage(stage)(1.0)
+            return made
 
     def warn(self, findings: list[Finding]) -> None:
         """Tell findings of the build."""

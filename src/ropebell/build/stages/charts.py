@@ -101,6 +101,9 @@ def _run(work: Work) -> Charted:
     work.log.warn([from_notice(n) for n in laid.notices])
     work.rate(CHARTS, _amount(len(laid.texels), len(scene)))
     work.expect(Size.of(scene, work.recipe, len(laid.texels)))
+    for stage, items in work.names.of.items():
+        # What is there takes no time; the remaining time should know from the start.
+        work.expect_share(stage, sum(not work.store.has(digest) for digest in items.values()) / max(len(items), 1))
     return Charted(laid.atlas, laid.texels, _look_back(work, scene, laid))
 
 
