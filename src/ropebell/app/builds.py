@@ -191,9 +191,13 @@ class Builds(QObject):
 
     def toggle_rest(self) -> None:
         """Let the running build rest, or go on."""
-        if self._process is not None:
-            self._process.go_on() if self._process.resting else self._process.rest()
-            self.rested.emit(self._process.resting)
+        if self._process is None:
+            return
+        if self._process.resting:
+            self._process.go_on()
+        else:
+            self._process.rest()
+        self.rested.emit(self._process.resting)
 
     def stop(self) -> None:
         """Ask the running build to stop, and begin no other; finished stages stay."""

@@ -71,6 +71,9 @@ def grouped(events: Sequence[Event], number: int, knots: Sequence[Knot]) -> list
                 mine.items += 1
                 mine.seconds += event.seconds
                 mine.state = "done" if event.state == "done" or mine.state == "done" else "reused"
+                if event.item:
+                    took = "re-used" if event.state == "reused" else f"{event.seconds:.2f} s"
+                    mine.lines.append(Line(f"{event.item}: {took}"))
             elif mine.items == 0:
                 mine.state = "begun"
         elif isinstance(event, Warned):
@@ -85,8 +88,7 @@ def grouped(events: Sequence[Event], number: int, knots: Sequence[Knot]) -> list
     groups = []
     for name in sorted(stages, key=lambda n: order.get(n, len(order))):
         mine = stages[name]
-        items = (Line(f"{mine.items} lights and parts"),) if mine.items > 1 else ()
-        lines = (*_merged(mine.findings, number, knots), *items, *mine.lines)
+        lines = (*_merged(mine.findings, number, knots), *mine.lines)
         groups.append(Group(WORDS.get(name, name), mine.seconds, mine.state, lines))
     gone = _gone({f.key for mine in stages.values() for f in mine.findings}, number, knots)
     if gone:

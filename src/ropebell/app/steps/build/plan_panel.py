@@ -215,7 +215,10 @@ class PlanPanel(QWidget):
     def _keep_same(self) -> None:
         project = self._desk.document.project
         name = active_profile(project)[0] if project is not None else ""
-        self.keep_profile(name) if name else self._keep_new()
+        if name:
+            self.keep_profile(name)
+        else:
+            self._keep_new()
 
     def _keep_new(self) -> None:
         name, done = QInputDialog.getText(self, "Keep a profile", "Name of the profile")
