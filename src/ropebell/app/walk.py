@@ -10,6 +10,7 @@ from dataclasses import dataclass
 
 from PyQt6.QtCore import QObject
 
+from ropebell.app.rope_state import RopeState
 from ropebell.app.telling import Answer, Telling
 
 MATTER = "walk"
@@ -64,3 +65,14 @@ class Walk(QObject):
             answers.append(("Next", lambda: self._go(at + 1)))
         words = f"{at + 1} of {len(self._stations)}   {station.words}"
         self._telling.lasting(words, MATTER, *answers)
+
+
+def stations(rope: RopeState) -> tuple[Station, ...]:
+    """Places on the walk that belong to no step."""
+
+    def compare() -> None:
+        rope.step(-1)
+
+    look = "This is the level. Drag to look round, W A S D to fly; the strip reads the light wherever you point."
+    back = "This is the build before. Alt+Up and Alt+Down go along the rope, in the same view and exposure."
+    return Station(1, look, lambda: None), Station(5, back, compare)

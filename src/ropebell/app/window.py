@@ -6,7 +6,7 @@ import os
 from functools import partial
 from pathlib import Path
 
-from PyQt6.QtCore import QPointF, Qt
+from PyQt6.QtCore import QPointF, Qt, QTimer
 from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QResizeEvent, QShowEvent
 from PyQt6.QtWidgets import (
     QApplication,
@@ -48,13 +48,14 @@ from ropebell.app.strip import Strip
 from ropebell.app.strip_words import StripWords
 from ropebell.app.variants import Variants
 from ropebell.app.views import COMMON, View
-from ropebell.app.walk import Station, Walk
+from ropebell.app.walk import Walk, stations
 from ropebell.build.project import is_openable
 from ropebell.build.result import Outcome
 from ropebell.level.finding import Finding
 from ropebell.level.scene import index_of
 
-NARROW = 1100
+# Benches that are made early wait until a person has had a first look.
+NARROW, EARLY_MS = 1100, 700
 EMPTY = "Drop a level here, or open one with Ctrl+O.\nRope Bell reads glTF (.gltf, .glb) and Wavefront OBJ."
 RUNNING = "A build is running. Stop it before another level is opened."
 
@@ -92,7 +93,7 @@ class Window(QMainWindow):
         self.finder = Finder(desk.commands, self)
         self.keys = KeysPage(desk.commands, self)
         at_steps = [station for step in self.steps.values() if (station := step.station()) is not None]
-        self.walk = Walk(desk.telling, [*_stations(desk), *at_steps], self)
+        self.walk = Walk(desk.telling, [*stations(desk.rope), *at_steps], self)
         self._walk_next = False
         self.sample = SampleWriter(self)
         self._shown_step = next(iter(self.steps))
@@ -277,10 +278,16 @@ class Window(QMainWindow):
         self.rope.set_knots([])
         self.rope.set_stale(None)
         self.desk.builds.get_ready()
+        QTimer.singleShot(EARLY_MS, self._make_early)
         self.walk.leave()
         if self._walk_next:
             self._walk_next = False
             self.walk.begin()
+
+    def _make_early(self) -> None:
+        for step in self.steps.values():
+            if step.early and self.benches.indexOf(step.bench) < 0:
+                self.benches.addWidget(step.bench)
 
     def _told(self) -> None:
         """A trouble while nothing is open yet: the stage says again what can be done."""
@@ -434,14 +441,3 @@ def _column(owner: QWidget, *widgets: QWidget) -> QVBoxLayout:
 def _name(room: object) -> str:
     """Of a screen, by its place and size."""
     return f"{room.x()},{room.y()} {room.width()}x{room.height()}"  # type: ignore[attr-defined]
-
-
-def _stations(desk: Desk) -> tuple[Station, ...]:
-    """Places on the walk that belong to no step."""
-
-    def compare() -> None:
-        desk.rope.step(-1)
-
-    look = "This is the level. Drag to look round, W A S D to fly; the strip reads the light wherever you point."
-    back = "This is the build before. Alt+Up and Alt+Down go along the rope, in the same view and exposure."
-    return Station(1, look, lambda: None), Station(5, back, compare)

@@ -22,7 +22,8 @@ class Step(QObject):
     """One step. It is made from a desk and never sees the window; what it does not need it leaves as it is here.
 
     Attributes:
-        id: stable name. title: on the top bar.
+        id: stable name. title: on the top bar. early: its bench is made before it is asked for, as it is asked for in a
+            moment that must not wait.
 
     Signals:
         changed: its marks, words, picture or canvas should be asked for again.
@@ -30,6 +31,7 @@ class Step(QObject):
 
     id = ""
     title = ""
+    early = False
     changed = pyqtSignal()
 
     def __init__(self, desk: Desk) -> None:

@@ -36,7 +36,7 @@ if TYPE_CHECKING:
 class BuildStep(Step):
     """One button, and the light as it comes."""
 
-    id, title = "build", "Build"
+    id, title, early = "build", "Build", True
 
     def __init__(self, desk: Desk) -> None:
         super().__init__(desk)
