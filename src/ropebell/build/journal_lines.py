@@ -10,6 +10,8 @@ from ropebell.build.knots import Knot
 from ropebell.build.stages import STAGES, WORDS
 from ropebell.level.finding import Finding
 
+# Groups that are no stage.
+ENDED, GONE = "Why it ended", "Gone since the build before"
 WEIGHT = {"error": 0, "warning": 1, "note": 2}
 
 
@@ -92,10 +94,10 @@ def grouped(events: Sequence[Event], number: int, knots: Sequence[Knot]) -> list
         groups.append(Group(WORDS.get(name, name), mine.seconds, mine.state, lines))
     gone = _gone({f.key for mine in stages.values() for f in mine.findings}, number, knots)
     if gone:
-        groups.append(Group("Gone since the build before", lines=gone))
+        groups.append(Group(GONE, lines=gone))
     if end is not None and end.outcome != "done":
         # It is read for this first.
-        groups.insert(0, Group("How it ended", end.t, "begun", (Line(end.message, "error", end.object),)))
+        groups.insert(0, Group(ENDED, end.t, "begun", (Line(end.message, "error", end.object),)))
     return groups
 
 

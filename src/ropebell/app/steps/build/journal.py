@@ -13,7 +13,7 @@ from ropebell.app.palette import font
 from ropebell.app.parts import Sentences, button, label, pair, rows_in
 from ropebell.app.words import clock
 from ropebell.build.journal import read_events
-from ropebell.build.journal_lines import Group, as_text, grouped
+from ropebell.build.journal_lines import ENDED, GONE, Group, as_text, grouped
 from ropebell.build.knots import Knot
 from ropebell.errors import RopeBellError, why
 from ropebell.files import write_text
@@ -90,7 +90,7 @@ class JournalPage(QWidget):
             lines = [x for x in group.lines if wanted in f"{x.text} {x.object} {x.severity} {x.since}".lower()]
             if wanted and not lines and wanted not in group.title.lower():
                 continue
-            heavy = [x for x in lines if x.severity in HEAVY or group.title.startswith("Gone")]
+            heavy = [x for x in lines if x.severity in HEAVY or group.title == GONE]
             self._add_head(group, len(lines) - len(heavy))
             for line in lines if everything or wanted else heavy:
                 since = f" ({line.since})" if line.since else ""
@@ -103,7 +103,7 @@ class JournalPage(QWidget):
 
     def _add_head(self, group: Group, more: int) -> None:
         took = {"reused": "re-used", "begun": "not ended"}.get(group.state, f"{group.seconds:.1f} s")
-        told = group.title if group.title.startswith("Gone") else f"{group.title}, {took}"
+        told = group.title if group.title in (GONE, ENDED) else f"{group.title}, {took}"
         if more and not self.all.isChecked() and not self.search.text():
             told += f", {more} more line{'s' if more > 1 else ''}"
         item = QListWidgetItem(told)

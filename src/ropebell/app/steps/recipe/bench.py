@@ -312,7 +312,7 @@ def step_words(up: StepCost | None, down: StepCost | None) -> str:
         size = "" if abs(cost.memory_bytes) < LEAST_TOLD else (
             f", {'+' if cost.memory_bytes > 0 else '−'}{megabytes(abs(cost.memory_bytes))}"
         )  # fmt: skip
-        parts.append(f"{cost.value:.3g}: {time}{size}")
+        parts.append(f"{round(cost.value, 1):g}: {time}{size}")
     return "at " + "; at ".join(parts) if parts else ""
 
 
