@@ -14,6 +14,7 @@ from ropebell.build.pipeline import build
 from ropebell.build.recipe import Recipe, named, unfinished, with_value
 from ropebell.build.request import Request
 from ropebell.build.result import open_result
+from ropebell.build.store import Store
 from ropebell.charts.atlas import Atlas, ChartSettings, make_atlas
 from ropebell.charts.layout import Layout
 from ropebell.charts.shapes import placed_shapes
@@ -107,3 +108,15 @@ def laid_out(b: LevelBuilder, density: float) -> tuple[Scene, Atlas, Texels]:
     shapes = placed_shapes(scene, KeptLayouts(), 1, lambda _: None)
     atlas, _ = make_atlas(scene, shapes, ChartSettings(density, 512, 2))
     return scene, atlas, make_texels(scene, atlas, 8, lambda _: None)
+
+
+def arrays(manifest: dict[str, Any], cache: Path) -> dict[str, np.ndarray]:
+    """Every array that the stages of a build gave, but the layout."""
+    store, found = Store(cache), {}
+    digests = manifest["digests"]
+    named = {"hits": digests["transport"], "footing": digests["footing"], **digests["lights"], **digests["emitters"]}
+    for name, digest in named.items():
+        artifact = store.get(digest)
+        assert artifact is not None
+        found.update({f"{name} {part}": np.array(a) for part, a in artifact.arrays.items()})
+    return found

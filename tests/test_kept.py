@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 import pytest
 
-from helpers import bake, events, level_file, recipe, room
+from helpers import arrays, bake, events, level_file, recipe, room
 from ropebell.build import kin
 from ropebell.build.journal import Journal
 from ropebell.build.manifest import read_manifest
@@ -47,17 +47,6 @@ def furnished(folder: Path) -> Path:
 
 def finer(path: str = "g/crate 1", by: float = 2.0) -> Brief:
     return Brief(marks={path: Mark(density=by)})
-
-
-def arrays(manifest: dict[str, Any], cache: Path) -> dict[str, np.ndarray]:
-    """Every array that the direct and transport stages of a build gave."""
-    store, found = Store(cache), {}
-    digests = manifest["digests"]
-    for name, digest in {"hits": digests["transport"], **digests["lights"], **digests["emitters"]}.items():
-        artifact = store.get(digest)
-        assert artifact is not None
-        found.update({f"{name} {part}": np.array(a) for part, a in artifact.arrays.items()})
-    return found
 
 
 def told(folder: Path, event: str) -> dict[str, Any]:

@@ -12,9 +12,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from helpers import bake, events, level_file, recipe, room
+from helpers import arrays, bake, events, level_file, recipe, room
 from ropebell.build.kin import matched
-from ropebell.build.store import Store
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import ball, box
 from ropebell.level.brief import AddedLight, Brief, LightChange, Mark, Move
@@ -64,18 +63,6 @@ def furnished(folder: Path) -> Path:
 
 def lit(brief: Brief) -> Brief:
     return replace(brief, added=LIGHTS.added, lights=LIGHTS.lights)
-
-
-def arrays(manifest: dict[str, Any], cache: Path) -> dict[str, np.ndarray]:
-    """Every array that the stages of a build gave, but the layout."""
-    store, found = Store(cache), {}
-    digests = manifest["digests"]
-    named = {"hits": digests["transport"], "footing": digests["footing"], **digests["lights"], **digests["emitters"]}
-    for name, digest in named.items():
-        artifact = store.get(digest)
-        assert artifact is not None
-        found.update({f"{name} {part}": np.array(a) for part, a in artifact.arrays.items()})
-    return found
 
 
 def told(folder: Path) -> dict[str, Any]:

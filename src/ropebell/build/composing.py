@@ -94,10 +94,16 @@ def _written(result: Result, layer: str, field: F32, rows: I32, where: tuple[I32
     pages = _pages(result, layer)
     if pages is None or not len(rows):
         return field
+    found = field.copy()
+    found[rows] = _looked_up(pages, where)
+    return found
+
+
+def _looked_up(pages: F32, where: tuple[I32, I32, I32]) -> F32:
+    """(N, C) of pages (P, H, W, C) at N places; a corner on a page's far edge counts to its last texel."""
     page, row, column = where
     height, width = pages.shape[1:3]
-    found = field.copy()
-    found[rows] = pages[page, np.minimum(row, height - 1), np.minimum(column, width - 1)]
+    found: F32 = pages[page, np.minimum(row, height - 1), np.minimum(column, width - 1)]
     return found
 
 
@@ -114,9 +120,7 @@ def _origins(result: Result, where: tuple[I32, I32, I32]) -> tuple[I64, tuple[Pa
     manifest, pages = result.manifest, result.origin
     if pages is None:
         return np.zeros(len(where[0]), np.int64), (as_part(result.folder, manifest),)
-    page, row, column = where
-    height, width = pages.shape[1:3]
-    found = pages[page, np.minimum(row, height - 1), np.minimum(column, width - 1), 0].astype(np.int64)
+    found = _looked_up(pages, where)[:, 0].astype(np.int64)
     return np.clip(found, 0, len(manifest.parts) - 1), manifest.parts
 
 
