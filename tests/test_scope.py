@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -12,6 +13,7 @@ import pytest
 from helpers import bake, level_file, recipe, room
 from ropebell.build.manifest import read_manifest
 from ropebell.build.recipe import unfinished
+from ropebell.build.request import Request
 from ropebell.build.result import Result, open_result, read_layer
 from ropebell.build.scope import Scope, box_of, named_nodes
 from ropebell.build.since import changed_since
@@ -221,4 +223,12 @@ def test_what_is_no_scope_is_refused(values: Any) -> None:
 def test_a_scope_comes_back_from_its_values() -> None:
     scope = Scope(("a/b",), box_of((3, 2, 1, 0, 0, 0)), Path("/x"), View((0, 0, 0), (0, 0, 1), 0.5), "solve")
     assert Scope.of(json.loads(json.dumps(scope.as_values()))) == scope
-    assert Scope.of({}) == Scope() and Scope().whole and not scope.whole
+    assert Scope.of({}) == Scope() and Scope().everywhere and not scope.everywhere
+
+
+def test_no_sky_with_a_cut_box(tmp_path: Path) -> None:
+    asked = Request(tmp_path / "a.glb", tmp_path, tmp_path, MADE, (1.0, 2.0, 3.0), sky_picture=tmp_path / "sky.hdr")
+    cut = replace(asked, scope=Scope(box=box_of((0, 0, 0, 1, 1, 1))))
+    assert asked.sky == (1.0, 2.0, 3.0) and asked.sky_picture is not None
+    assert cut.sky == (0.0, 0.0, 0.0) and cut.sky_picture is None
+    assert Request.from_json(cut.to_json()) == cut

@@ -38,8 +38,6 @@ POLL_MS = 60
 PATIENCE = 4
 # Texels round charts that are filled while a build runs: what smooth drawing reads.
 LIVE_PADDING = 2
-# The sky of a cut box.
-DARK = (0.0, 0.0, 0.0)
 
 
 @dataclass(frozen=True)
@@ -151,10 +149,10 @@ class Builds(QObject):
                 folder,
                 p.cache,
                 p.recipe,
-                p.sky if scope.box is None else DARK,
+                p.sky,
                 p.brief,
                 p.tables,
-                p.sky_picture if scope.box is None else None,
+                p.sky_picture,
                 self._state.rope.rates,
                 view=self.looks_from(),
                 scope=scope,

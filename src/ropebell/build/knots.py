@@ -68,7 +68,7 @@ class Knot:
         folder: where it lies.
         outcome: how it ended.
         seconds: how long it took, or ran.
-        draft: the draft factor, 1 for final.
+        draft: the draft factor, 1 for full.
         faults: findings of weight (errors and warnings).
         recipe: name of the recipe.
         made: when it was done, empty if it never was.
@@ -118,7 +118,7 @@ def read_knot(folder: Path) -> Knot:
     return Knot(
         int(folder.name), folder, ended, m.total_seconds, m.recipe.draft,
         sum(f.severity != "note" for f in m.findings), m.recipe.name, m.made, words.note or m.note, **said,
-        scope="" if m.scope.whole and m.scope.box is None else m.scope.words, texels=m.texels, pages=len(m.pages),
+        scope="" if m.scope.everywhere else m.scope.words, texels=m.texels, pages=len(m.pages),
         bytes=sum(p.bytes for p in m.pages), memory_mb=m.peak_memory_mb, conditions=conditions_of(m),
         stages={name: seconds for name, seconds in m.seconds.items() if name != "total"},
         findings=tuple(f.key for f in m.findings),
@@ -137,7 +137,7 @@ def _unfinished(folder: Path, ended: Outcome, note: str, said: dict[str, Any]) -
     draft, recipe, scope = 1, "", ""
     if asked is not None:
         draft, recipe, note = asked.recipe.draft, asked.recipe.name, note or asked.note
-        scope = "" if asked.scope.whole and asked.scope.box is None and not asked.scope.stage else asked.scope.words
+        scope = "" if asked.scope.everywhere and not asked.scope.stage else asked.scope.words
     return Knot(
         int(folder.name), folder, ended, seconds, draft, faults, recipe, "", note, **said, scope=scope,
         findings=tuple(f.key for f in found),

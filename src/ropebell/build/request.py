@@ -27,7 +27,7 @@ class Request:
         out: the build's folder.
         cache: the folder of stage artifacts.
         recipe: all settings.
-        sky: (3,) uniform sky radiance in cd/m².
+        sky: (3,) uniform sky radiance in cd/m²; black with a cut box.
         brief: what the designer decided about the level.
         tables: emitter tables, the shared default first.
         sky_picture: equirectangular picture whose mean is `sky`, None for a uniform sky.
@@ -52,6 +52,12 @@ class Request:
     view: View | None = None
     scope: Scope = EVERYTHING
     stop_when: tuple[str, ...] = ()
+
+    def __post_init__(self) -> None:
+        """No light comes in through a cut: with a cut box there is no sky."""
+        if self.scope.box is not None:
+            object.__setattr__(self, "sky", (0.0, 0.0, 0.0))
+            object.__setattr__(self, "sky_picture", None)
 
     @property
     def gathered_sky(self) -> F32:

@@ -8,7 +8,7 @@ is one. A cut box is another level: what lies outside is cut away, and no light 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -46,6 +46,11 @@ class Scope:
     def whole(self) -> bool:
         """Whether everything is lit."""
         return self == Scope(stage=self.stage) or self == Scope(box=self.box, stage=self.stage)
+
+    @property
+    def everywhere(self) -> bool:
+        """Whether everything is lit, and of the whole level."""
+        return self.whole and self.box is None
 
     @property
     def part(self) -> list[Any]:
@@ -162,15 +167,3 @@ def below(scene: Scene, paths: tuple[str, ...]) -> Mask:
 def rough_rays(want: I32) -> I32:
     """(N,) rays of texels whose light is only thrown back."""
     return np.minimum(want, np.maximum(-(-want // ROUGH), LEAST_ROUGH)).astype(np.int32)
-
-
-def resolved(scope: Scope, scene: Scene, changed: tuple[str, ...]) -> Scope:
-    """With what is meant spelled out: nodes by path, and what changed since an earlier build.
-
-    Args:
-        changed: paths of objects that came, moved or are others since then.
-    """
-    only = named_nodes(scene, scope.only)
-    if scope.since is not None and not only and scope.seen is None:
-        only = changed
-    return replace(scope, only=only)

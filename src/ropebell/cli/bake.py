@@ -33,7 +33,6 @@ from ropebell.level.open import LEVEL_SUFFIXES, open_level
 
 CLEARING = "bake with --clear-earlier removes such once a build is done"
 EXITS = {"done": 0, "failed": 3, "died": 3, "tripwire": 4, "stopped": 130}
-DARK: Color = (0.0, 0.0, 0.0)
 
 
 @dataclass(frozen=True)
@@ -98,16 +97,15 @@ def _recipe(wanted: Wanted, project: Project) -> Recipe:
 
 
 def _request(project: Project, out: Path, scope: Scope, wanted: Wanted) -> Request:
-    sealed = scope.box is not None
     return Request(
         project.level,
         out,
         project.cache,
         project.recipe,
-        DARK if sealed else project.sky,
+        project.sky,
         project.brief,
         project.tables,
-        None if sealed else project.sky_picture,
+        project.sky_picture,
         pictures=False,
         scope=scope,
         stop_when=tuple(wanted.stop_when),
@@ -205,7 +203,7 @@ def _report(ended: Outcome, process: BuildProcess, request: Request, as_json: bo
     elif manifest is not None:
         reused = f", re-used {', '.join(manifest.reused)}" if manifest.reused else ""
         pages, total = len(manifest.pages), manifest.total_seconds
-        part = "" if request.scope.whole and request.scope.box is None else f" ({request.scope.words})"
+        part = "" if request.scope.everywhere else f" ({request.scope.words})"
         say(f"{manifest.texels:,} texels on {pages} pages in {total:.1f} s{part}{reused}: {out}")
     elif ended.state == "done":
         say(f"Done up to the stage '{stage}'; what it gave is kept for the next build: {out}")
