@@ -20,7 +20,7 @@ from ropebell.checks.run import check
 from ropebell.checks.subject import Subject
 from ropebell.demo.builder import LevelBuilder, aimed, at
 from ropebell.demo.shapes import Shape, ball, box, cylinder, joined, quad, wheel
-from ropebell.errors import LevelError, RopeBellError
+from ropebell.errors import LevelError, RopeBellError, step, why
 from ropebell.level.brief import Brief, LightChange
 from ropebell.level.limits import beside
 from ropebell.level.model import Level, Light, Material, Mesh, Node, Primitive, TextureUse
@@ -323,3 +323,10 @@ def test_quads_carry_metres_as_picture_coordinates() -> None:
     shape = quad([(0, 0, 0), (2, 0, 0), (2, 0, -3), (0, 0, -3)])
     np.testing.assert_allclose(np.ptp(shape.uv, axis=0), [2, 3])
     np.testing.assert_allclose(shape.normals, [[0, 1, 0]] * 4)
+
+
+def test_a_library_without_room_is_no_full_disk() -> None:
+    """The loader of libraries gives no error number, as the array library on a full disk gives none."""
+    refused = OSError("cannot load library 'x.so': x.so: failed to map segment from shared object")
+    assert why(refused) == "there is not enough memory" and "ulimit -v" in step(refused)
+    assert "disk" in why(OSError("5 requested and 3 written"))

@@ -18,6 +18,9 @@ REASONS = {
     errno.ELOOP: ("it is a link, and nothing is written through links", "Remove the link, or choose another place"),
 }
 
+# What the C library's loader says when it cannot map a library.
+NO_ROOM_FOR_LIBRARY = ("failed to map segment", "cannot allocate memory", "cannot map zero-fill pages")
+
 
 def shown(text: str) -> str:
     """Text with what a terminal would obey, or cannot show, written out."""
@@ -26,14 +29,21 @@ def shown(text: str) -> str:
 
 def why(error: OSError) -> str:
     """What the system refused, in words; never empty."""
-    if error.errno is None:  # the array library says only how much it has written
+    number = _number(error)
+    if number is None:  # the array library says only how much it has written
         return f"not all of it could be written; the disk or a limit on files is full ({error})"
-    return REASONS.get(error.errno, (str(error.strerror or error), ""))[0]
+    return REASONS.get(number, (str(error.strerror or error), ""))[0]
 
 
 def step(error: OSError) -> str:
     """What a person can do about it, without a full stop."""
-    return REASONS.get(error.errno or 0, ("", "Check the disk and its permissions"))[1]
+    return REASONS.get(_number(error) or 0, ("", "Check the disk and its permissions"))[1]
+
+
+def _number(error: OSError) -> int | None:
+    """Its number; the loader of libraries gives none where memory for one is refused."""
+    no_room = error.errno is None and any(words in str(error) for words in NO_ROOM_FOR_LIBRARY)
+    return errno.ENOMEM if no_room else error.errno
 
 
 class RopeBellError(Exception):
