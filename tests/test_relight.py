@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 
 from helpers import bake, floor, level_file, recipe, room
-from ropebell.build.fields import SKY, reflecting
+from ropebell.light.fields import SKY, reflecting
 from ropebell.build.manifest import parse_manifest
 from ropebell.build.meter import Meter
 from ropebell.build.precheck import gather
@@ -105,7 +105,7 @@ def test_relit_light_agrees_with_the_solve_to_a_hundred_thousandth(level: Path, 
     strengths = found.as_set(gathered.subject.baking, SKIES)[0]
     lit = found.light(strengths)
     baking = gathered.subject.baking
-    thrown_back = reflecting(baking, found.layout.texels, found.throws, made)
+    thrown_back = reflecting(baking, found.layout.texels, found.throws, *made.bouncing)
     whole = solve(found.hits.table, lit.direct, thrown_back, found.bounces, 2, lambda _: None)
     np.testing.assert_allclose(lit.total, whole.total, rtol=1e-5, atol=1e-5 * float(whole.total.max()))
     # The bounces add up to the whole, and each source alone to all of them.
@@ -135,7 +135,7 @@ def test_bounces_gain_and_their_colour_are_relit_as_a_build_has_them(
         lit, bounces = found.bounced(strengths, thrown, other)
     direct = superposed(found.units, strengths, 2)
     held = superposed(found.units, strengths - thrown, 2)
-    thrown_back = reflecting(scene, found.layout.texels, found.throws, other)
+    thrown_back = reflecting(scene, found.layout.texels, found.throws, *other.bouncing)
     whole = solve(found.hits.table, direct, thrown_back, other.bounces, 2, lambda _: None, held)
     assert bounces == whole.bounces
     np.testing.assert_allclose(lit.total, whole.total, rtol=1e-5, atol=1e-5 * float(whole.total.max()))

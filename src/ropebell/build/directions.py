@@ -6,7 +6,6 @@ from collections.abc import Callable
 
 import numpy as np
 
-from ropebell.build.fields import Glow, Sources
 from ropebell.build.outputs import Built
 from ropebell.build.request import Request
 from ropebell.level.model import AREA_KINDS, F32, F64, LUMINANCE
@@ -21,6 +20,7 @@ from ropebell.light.direction import (
     texel_places,
     ways_to,
 )  # fmt: skip
+from ropebell.light.fields import Glow, Sources
 from ropebell.light.sky import SkyMap, sky_seen
 from ropebell.light.transport import Hits
 

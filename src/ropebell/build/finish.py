@@ -8,13 +8,13 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ropebell.build.fields import reflecting
 from ropebell.build.outputs import Built
 from ropebell.build.progress import Tick, part_of
 from ropebell.build.recipe import Recipe
 from ropebell.build.request import Request
 from ropebell.level.model import F32
 from ropebell.light.denoise import Layout
+from ropebell.light.fields import reflecting
 from ropebell.light.finishing import Finishing, Gathering, without_noise
 from ropebell.light.occlusion import occlusion, texel_places
 from ropebell.light.seams import NO_SEAMS, Standing, find_seams
@@ -61,7 +61,7 @@ def finish(built: Built, hits: Hits, request: Request, by: Finishing, tick: Tick
 
 
 def _denoised(built: Built, hits: Hits, request: Request, total: F32, tick: Tick) -> F32:
-    thrown_back = reflecting(built.scene, built.texels, built.albedo, request.recipe)
+    thrown_back = reflecting(built.scene, built.texels, built.albedo, *request.recipe.bouncing)
     layout = Layout.of(built.texels, built.atlas, built.samples)
     by = Gathering(hits.table, thrown_back, request.gathered_sky)
     return without_noise(total, built.lamps, by, layout, request.workers, tick)

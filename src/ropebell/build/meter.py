@@ -9,13 +9,13 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ropebell.build.fields import SKY, Glow, ray_light
 from ropebell.build.manifest import Manifest
-from ropebell.build.nearest import NearestSurface
 from ropebell.build.result import Result
 from ropebell.build.stored import StoredBuild
 from ropebell.level.model import F32, F64
+from ropebell.level.nearest import NearestSurface
 from ropebell.light.direct import DirectField
+from ropebell.light.fields import SKY, Glow, ray_light
 from ropebell.light.solve import scatter
 
 # A normal that was asked for must be met within this angle.

@@ -8,7 +8,6 @@ from typing import Any
 
 import numpy as np
 
-from ropebell.build.fields import Glow
 from ropebell.build.outputs import Built
 from ropebell.build.request import Request
 from ropebell.errors import BuildError, ProjectError
@@ -16,6 +15,7 @@ from ropebell.files import read_json, write_json
 from ropebell.level.brief import Box
 from ropebell.level.finding import Finding
 from ropebell.level.sky_picture import read_sky_picture
+from ropebell.light.fields import Glow
 from ropebell.light.harmonics import COUNT
 from ropebell.light.lookup import hit_records
 from ropebell.light.probes import LitLevel, Probes, grid_positions, lit_probes

@@ -28,7 +28,7 @@ class Density(_Part):
 
     texels_per_metre: float = Field(10.0, ge=0.001, le=1000, description="texels per metre of surface")
     page_size: int = Field(1024, ge=64, le=8192, description="largest side of a page, in texels")
-    padding: int = Field(2, ge=0, le=32, description="free texels between charts")
+    padding: int = Field(3, ge=0, le=32, description="free texels between charts")
 
 
 class Light(_Part):
@@ -102,9 +102,9 @@ class Recipe(_Part):
 
     @property
     def padding(self) -> int:
-        """Padding after the draft factor, but not below the two texels that interpolation needs: one for each of
-        two neighbours, or light of one chart shows along the edge of the other."""
-        return max(self.density.padding // self.draft, min(2, self.density.padding))
+        """Padding after the draft factor, but not below the three texels that keep two charts out of one texel of the
+        second mip level."""
+        return max(self.density.padding // self.draft, min(3, self.density.padding))
 
     @property
     def gather_rays(self) -> int:
@@ -121,6 +121,11 @@ class Recipe(_Part):
     def footprint_samples(self) -> int:
         """Points per texel at which its footprint is sampled."""
         return min(max(self.direct_samples, 4), 8)
+
+    @property
+    def bouncing(self) -> tuple[float, float]:
+        """Strength of bounced light and the colour it keeps."""
+        return self.light.bounce_gain, self.light.bounce_saturation
 
     @property
     def bounces(self) -> int | None:

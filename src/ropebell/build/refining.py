@@ -8,7 +8,6 @@ from typing import Any
 
 import numpy as np
 
-from ropebell.build.fields import Sources, kept_back, reflecting
 from ropebell.build.outputs import Built
 from ropebell.build.request import Request
 from ropebell.build.seen import neighbours, seen_light
@@ -18,6 +17,7 @@ from ropebell.build.waves import Waves
 from ropebell.digest import digest_of
 from ropebell.level.model import I32
 from ropebell.light.certainty import SeenLight, luminance, relative_noise, tally
+from ropebell.light.fields import Sources, kept_back, reflecting
 from ropebell.light.refine import refined
 from ropebell.light.transport import Gather, Hits
 
@@ -35,7 +35,7 @@ def judged(
     Returns:
         The build, and for the manifest how noisy it is and what refining took.
     """
-    thrown_back = reflecting(built.scene, built.texels, built.albedo, request.recipe)
+    thrown_back = reflecting(built.scene, built.texels, built.albedo, *request.recipe.bouncing)
     held = kept_back(built.scene, sources, len(built.texels))
     seen = seen_light(built.solution.before, thrown_back, held, built.scene, built.texels, sources, request)
     target = request.recipe.light.noise_target

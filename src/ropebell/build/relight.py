@@ -11,7 +11,6 @@ from pathlib import Path
 
 import numpy as np
 
-from ropebell.build.fields import SKY, Sources, throwing
 from ropebell.build.forms import CHARTS
 from ropebell.build.manifest import Manifest
 from ropebell.build.precheck import Gathered
@@ -28,6 +27,7 @@ from ropebell.level.scene import Scene
 from ropebell.light.albedo import texel_albedo
 from ropebell.light.denoise import Layout
 from ropebell.light.direct import DirectField
+from ropebell.light.fields import SKY, Sources, throwing
 from ropebell.light.finishing import Finishing, Gathering, without_noise
 from ropebell.light.pages import Filling
 from ropebell.light.series import BounceSeries

@@ -7,13 +7,13 @@ from collections.abc import Callable
 
 import numpy as np
 
-from ropebell.build.fields import Glow, Sources, kept_back, lamp_light, ray_light, reflecting, shadow_ray_light
 from ropebell.build.pictures import Pictures
 from ropebell.build.request import Request
 from ropebell.charts.texels import Texels
 from ropebell.level.model import HitTable, PerTexel3
 from ropebell.level.scene import Scene
 from ropebell.light.denoise import Layout
+from ropebell.light.fields import Glow, Sources, kept_back, lamp_light, ray_light, reflecting, shadow_ray_light
 from ropebell.light.finishing import Gathering, without_noise
 from ropebell.light.solve import solve
 from ropebell.light.transport import Hits
@@ -39,7 +39,7 @@ class RoughPictures:
         self._sources, self._check_stop = sources, check_stop
         self._glow = Glow.of(scene, texels)
         self._direct = shadow_ray_light(scene, sources, len(texels))
-        self._thrown_back = reflecting(scene, texels, albedo, request.recipe)
+        self._thrown_back = reflecting(scene, texels, albedo, *request.recipe.bouncing)
         self._held = kept_back(scene, sources, len(texels))
         self._lamps = lamp_light(scene, sources, len(texels))
         self._layout = layout if request.recipe.finish.denoise else None

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import numpy as np
 
-from ropebell.build.fields import Glow, Sources
 from ropebell.build.request import Request
 from ropebell.charts.atlas import Atlas
 from ropebell.charts.texels import Texels
 from ropebell.level.model import F32
 from ropebell.level.scene import Scene
 from ropebell.light.certainty import Neighbours, SeenLight
+from ropebell.light.fields import Glow, Sources
 
 
 def seen_light(

@@ -7,7 +7,6 @@ from pathlib import Path
 from typing import Any
 
 from ropebell.build import stages
-from ropebell.build.fields import Sources
 from ropebell.build.forms import CHARTS
 from ropebell.build.manifest import Manifest
 from ropebell.build.stage import ONLY, Item, Names
@@ -15,6 +14,7 @@ from ropebell.build.stages.direct import SKY_ITEM
 from ropebell.build.store import Store
 from ropebell.level.model import I32, PerTexel3
 from ropebell.light.denoise import Layout
+from ropebell.light.fields import Sources
 from ropebell.light.finishing import Finishing
 from ropebell.light.transport import Hits
 

@@ -7,7 +7,6 @@ from collections.abc import Callable
 import numpy as np
 from numpy.typing import NDArray
 
-from ropebell.build.fields import Glow, Sources, kept_back, ray_light, reflecting, shadow_ray_light
 from ropebell.build.request import Request
 from ropebell.build.seen import neighbours, seen_light
 from ropebell.charts.atlas import Atlas
@@ -16,6 +15,7 @@ from ropebell.digest import digest_of
 from ropebell.level.model import I32, HitTable, PerTexel3
 from ropebell.level.scene import Scene
 from ropebell.light.certainty import BOUNCED, COUNTED, luminance, relative_noise, tally
+from ropebell.light.fields import Glow, Sources, kept_back, ray_light, reflecting, shadow_ray_light
 from ropebell.light.solve import solve
 from ropebell.light.transport import Hits
 
@@ -39,7 +39,7 @@ class NoiseTarget:
         self._tick = tick
         self._glow = Glow.of(scene, texels)
         self._direct = shadow_ray_light(scene, sources, len(texels))
-        self._thrown_back = reflecting(scene, texels, albedo, request.recipe)
+        self._thrown_back = reflecting(scene, texels, albedo, *request.recipe.bouncing)
         self._held = kept_back(scene, sources, len(texels))
         self._neighbours = neighbours(texels, atlas)
         bounces = request.recipe.bounces

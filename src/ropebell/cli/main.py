@@ -79,6 +79,14 @@ def parser() -> argparse.ArgumentParser:
     p.add_argument("--mover", action="store_true", help="what lights a moving thing there: probes, and what is below")
     p.add_argument("--json", action="store_true")
 
+    p = commands.add_parser("faults", help="findings of a build; exit 1 if any is not known")
+    p.add_argument("build", type=_path, metavar="DIR")
+    p.add_argument("--since", type=_path, default=None, metavar="DIR_BEFORE", help="what is new, still there, and gone")
+    p.add_argument("--json", action="store_true")
+    p.add_argument("--sarif", type=_path, default=None, metavar="FILE", help="write SARIF 2.1.0")
+    p.add_argument("--csv", type=_path, default=None, metavar="FILE", help="write a table")
+    p.add_argument("--html", type=_path, default=None, metavar="FILE", help="write a page to print, with pictures")
+
     p = commands.add_parser("demo", help="write the sample level")
     p.add_argument("folder", type=_path, metavar="DIR")
     p.add_argument("--halls", type=int, default=1, metavar="N", help="1 … 40 mills along the quay")
@@ -203,6 +211,11 @@ def _run(options: argparse.Namespace) -> int:
         if options.mover:
             return commands.mover(options.build, options.points, options.json)
         return commands.meter(options.build, options.points, options.normal, options.json)
+    if options.command == "faults":
+        from ropebell.cli.faults import faults
+
+        o = options
+        return faults(o.build, o.since, o.json, o.sarif, o.csv, o.html)
     if options.command == "demo":
         if not 1 <= options.halls <= 40:
             raise UsageError(f"--halls {options.halls} is outside 1 … 40", "", "Choose another number")

@@ -9,6 +9,7 @@ from typing import Any
 from ropebell.level.model import Notice
 
 SEVERITIES = ("error", "warning", "note")
+OF_LIGHT = ("area", "measure", "page", "texel", "proved")
 
 REMEDIES = {
     "missing-texture": "Export the picture with the level as PNG or JPEG",
@@ -34,7 +35,11 @@ class Finding:
         object: node path or place in the file, empty for the whole level.
         place: (x, y, z) metres, or None.
         reason: what is so, one sentence.
-        remedy: what to do.
+        remedy: what to do. fix: name of the remedy that does it, and what it is done to.
+        also: objects that cause it, or are like it.
+        area: m² that show it. measure: how bad it is where it is worst, with its unit. page, texel: where that is on
+            the pages. proved: the same texels were computed again without its cause, and it was gone. None: it is no
+            finding of a build's light.
     """
 
     kind: str
@@ -45,6 +50,11 @@ class Finding:
     place: tuple[float, float, float] | None = None
     fix: tuple[str, ...] = ()
     also: tuple[str, ...] = ()
+    area: float | None = None
+    measure: tuple[float, str] | None = None
+    page: int | None = None
+    texel: tuple[int, int] | None = None
+    proved: bool | None = None
 
     @property
     def key(self) -> str:
@@ -69,11 +79,35 @@ class Finding:
         if not all(isinstance(word, str) for word in [*words, *fix, *also]) or values["severity"] not in SEVERITIES:
             raise ValueError("a finding has a kind, severity, object, reason and remedy in words")
         kind, severity, about, reason, remedy = words
-        return Finding(kind, severity, about, reason, remedy, _place(place), tuple(fix), tuple(also))
+        return Finding(
+            kind, severity, about, reason, remedy, _place(place), tuple(fix), tuple(also), **_of_light(values)
+        )  # fmt: skip
 
     def as_json(self) -> dict[str, Any]:
-        """Plain values for JSON."""
-        return {key: list(value) if isinstance(value, tuple) else value for key, value in asdict(self).items()}
+        """Plain values for JSON; what only findings of a build's light have is left out of others."""
+        found = {key: list(value) if isinstance(value, tuple) else value for key, value in asdict(self).items()}
+        if self.proved is None:
+            return {key: value for key, value in found.items() if key not in OF_LIGHT}
+        if self.measure is not None:
+            found["measure"] = dict(zip(("value", "unit"), self.measure))
+        return found
+
+
+def _of_light(values: dict[str, Any]) -> dict[str, Any]:
+    proved = values.get("proved")
+    if proved is None:
+        return {}
+    area, page, texel, measure = (values.get(key) for key in ("area", "page", "texel", "measure"))
+    if isinstance(measure, dict):
+        measure = (float(measure["value"]), str(measure["unit"]))
+    numbers = [0.0 if area is None else float(area), *(measure[:1] if measure else ())]
+    if not all(math.isfinite(v) for v in numbers):
+        raise ValueError("a finding's area and measure are finite")
+    where = None if texel is None else (int(texel[0]), int(texel[1]))
+    return {
+        "area": None if area is None else float(area), "measure": measure,
+        "page": None if page is None else int(page), "texel": where, "proved": bool(proved),
+    }  # fmt: skip
 
 
 def _place(value: Any) -> tuple[float, float, float] | None:

@@ -72,6 +72,7 @@ class _Materials:
             alpha_mode=alpha,
             alpha_cutoff=spec.number("alphaCutoff", 0.5, least=0.0),
             unlit=extensions.has(UNLIT),
+            relief=spec.has("normalTexture"),
         )
 
     def _texture(self, owner: Json, key: str) -> TextureUse | None:

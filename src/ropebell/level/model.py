@@ -85,6 +85,7 @@ class Material:
         emission: (3,) linear RGB radiance in cd/m², factor times `KHR_materials_emissive_strength`.
         emission_texture: picture that scales `emission`.
         double_sided: seen, lit and shading from both sides.
+        relief: has a picture of its relief, by which a game bends the light on it.
     """
 
     name: str
@@ -96,6 +97,7 @@ class Material:
     alpha_mode: str = "OPAQUE"
     alpha_cutoff: float = 0.5
     unlit: bool = False
+    relief: bool = False
 
 
 @dataclass(frozen=True, eq=False)

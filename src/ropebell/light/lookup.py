@@ -129,3 +129,14 @@ def resolve(
                 records, codes, grid, struck[j], origins[j, 0], origins[j, 1], origins[j, 2], directions[j, 0],
                 directions[j, 1], directions[j, 2],
             )  # fmt: skip
+
+
+def texel_of(records: F32, grid: I32, t: int, origin: F32, direction: F32) -> int:
+    """Texel that one ray meets on a triangle, or a code.
+
+    Args:
+        origin, direction: (1, 3).
+    """
+    hits = np.full((1, 1), NONE, np.int32)
+    resolve(records, grid, np.zeros(1, np.int32), 0, 1, origin, direction, np.array([t], np.int32), hits)
+    return int(hits[0, 0])

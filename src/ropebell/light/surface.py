@@ -133,6 +133,21 @@ class OpenSamples:
         own = np.arange(len(rows), dtype=np.int32)
         return OpenSamples(self.count[rows], self.triangle[rows], self.weights[rows], own, self.key[rows])
 
+    def chosen(self, which: NDArray[np.bool_]) -> OpenSamples:
+        """Some of the open samples of each texel.
+
+        Args:
+            which: (N, S) bool.
+        """
+        which = which & (np.arange(which.shape[1]) < self.count[:, None])
+        order = np.argsort(~which, axis=1, kind="stable")
+        triangle, weights = (
+            np.take_along_axis(self.triangle, order, 1),
+            np.take_along_axis(self.weights, order[..., None], 1),
+        )
+        count = which.sum(axis=1).astype(np.int32)
+        return OpenSamples(count, np.ascontiguousarray(triangle), np.ascontiguousarray(weights), self.target, self.key)
+
 
 @kernel
 def sample_point(ground: Ground, spots: Spots, i: int, s: int) -> tuple[float, float, float, float, float, float]:

@@ -10,6 +10,7 @@ from ropebell.build.stages.check import CHECK
 from ropebell.build.stages.direct import DIRECT
 from ropebell.build.stages.finish import FINISH
 from ropebell.build.stages.footing import FOOTING
+from ropebell.build.stages.inspect import INSPECT
 from ropebell.build.stages.probes import PROBES
 from ropebell.build.stages.scene import SCENE
 from ropebell.build.stages.solve import SOLVE
@@ -30,6 +31,7 @@ STAGES: tuple[Stage[Any], ...] = (
     SOLVE,
     FINISH,
     PROBES,
+    INSPECT,
     WRITE,
 )
 WORDS = {stage.name: stage.words for stage in STAGES}

@@ -11,7 +11,6 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ropebell.build.fields import Sources, shadow_ray_light
 from ropebell.build.forms import FIELD, SKY
 from ropebell.build.kin import Known
 from ropebell.build.progress import Tick, part_of
@@ -28,6 +27,7 @@ from ropebell.level.scene import Emitter, Scene
 from ropebell.level.sky_picture import read_sky_picture
 from ropebell.light.affected import facing, shaded_by_emitter, shaded_by_light
 from ropebell.light.direct import DirectField, emitter_field, light_field
+from ropebell.light.fields import Sources, shadow_ray_light
 from ropebell.light.kept import carried_dense, carried_field
 from ropebell.light.near import TexelBlocks
 from ropebell.light.rays import RaySpace

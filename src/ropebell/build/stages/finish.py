@@ -7,7 +7,6 @@ from typing import Any, NamedTuple
 
 from ropebell.build.composing import Base, compose
 from ropebell.build.directions import directions
-from ropebell.build.fields import hybrid_light, lamp_light
 from ropebell.build.finish import finish, finishing
 from ropebell.build.forms import FINISHING as FORM
 from ropebell.build.left import left_stale
@@ -25,12 +24,15 @@ from ropebell.build.stages.surfaces import SURFACES
 from ropebell.build.stages.transport import TRANSPORT
 from ropebell.digest import digest_of
 from ropebell.level.model import F32
+from ropebell.light.fields import hybrid_light, lamp_light
 from ropebell.light.finishing import Finishing
+from ropebell.light.seams import Seams
 
 
 class Finished(NamedTuple):
     """The level with its light, (P, H, W, C) pages by layer, what was done, as figures for the manifest, the digest
-    that what finishing needs beside the light is kept under, and whose light it is, where it is not of one build."""
+    that what finishing needs beside the light is kept under, whose light it is, where it is not of one build, and the
+    points along its joints, none where nobody asked to close them."""
 
     built: Built
     fields: dict[str, F32]
@@ -38,6 +40,7 @@ class Finished(NamedTuple):
     digest: str
     parts: tuple[PartOf, ...]
     left: tuple[LeftStale, ...]
+    seams: Seams
 
 
 def _solved(work: Work) -> Built:
@@ -74,7 +77,7 @@ def _run(work: Work) -> Finished:
         fields = built.page_fields(texels, recipe.padding, work.workers, part_of(tick, 0.7, 1.0))
         told = {**sure, **told}
         work.journal.write("finish", **told)
-    return Finished(built, fields, told, digest, parts, left)
+    return Finished(built, fields, told, digest, parts, left, by.seams)
 
 
 def _needed(work: Work, built: Built) -> tuple[str, Finishing]:

@@ -8,7 +8,6 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from ropebell.build.fields import Sources, shadow_ray_light
 from ropebell.build.forms import FOOTING as FORM
 from ropebell.build.kin import Earlier
 from ropebell.build.progress import Tick
@@ -20,6 +19,7 @@ from ropebell.digest import digest_of
 from ropebell.level.model import Mask
 from ropebell.light.affected import Change, facing
 from ropebell.light.direct import DirectField
+from ropebell.light.fields import Sources, shadow_ray_light
 from ropebell.light.footing import find_open_samples, footprints, looking_through
 from ropebell.light.glance import glance
 from ropebell.light.surface import OpenSamples

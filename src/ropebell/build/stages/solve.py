@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import numpy as np
 
-from ropebell.build.fields import Glow, kept_back, ray_light, reflecting, shadow_ray_light
 from ropebell.build.stage import Size, Speed, Stage, Work
 from ropebell.build.stages.charts import CHARTS
 from ropebell.build.stages.direct import DIRECT
@@ -12,6 +11,7 @@ from ropebell.build.stages.scene import SCENE
 from ropebell.build.stages.surfaces import SURFACES
 from ropebell.build.stages.transport import TRANSPORT
 from ropebell.level.finding import Finding
+from ropebell.light.fields import Glow, kept_back, ray_light, reflecting, shadow_ray_light
 from ropebell.light.solve import Solution, solve
 
 
@@ -21,7 +21,7 @@ def _run(work: Work) -> Solution:
     with work.log.stage(SOLVE.name):
         direct = shadow_ray_light(scene, sources, len(texels))
         direct += ray_light(hits, Glow.of(scene, texels), sources, work.request.sky, workers)
-        thrown_back = reflecting(scene, texels, work[SURFACES].albedo, recipe)
+        thrown_back = reflecting(scene, texels, work[SURFACES].albedo, *recipe.bouncing)
         held = kept_back(scene, sources, len(texels))
         tick = work.progress.stage(SOLVE.name)
         solution = solve(hits.table, direct, thrown_back, recipe.bounces, workers, tick, held)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from typing import Any
 
-from ropebell.build.fields import Glow, reflecting, throwing
 from ropebell.build.forms import READING
 from ropebell.build.manifest import Manifest
 from ropebell.build.outputs import write_outputs
@@ -18,6 +17,7 @@ from ropebell.build.stages.scene import SCENE
 from ropebell.build.stages.surfaces import SURFACES
 from ropebell.build.stages.transport import TRANSPORT
 from ropebell.digest import digest_of
+from ropebell.light.fields import Glow, reflecting, throwing
 from ropebell.light.gate import GATE
 
 
@@ -66,7 +66,7 @@ def _facts(work: Work) -> dict[str, Any]:
         "rays": {"gather": int(hits.shot.sum()), "most": int(hits.table.size)},
         "kept": {"rays": shot.kept, "shot": shot.rays},
         "finish": work[FINISH].told,
-        "probes": work[PROBES],
+        "probes": work[PROBES].told,
         "scope": work.request.scope.as_values(),
         "parts": [part.model_dump() for part in work[FINISH].parts],
         "left": [left.model_dump() for left in work[FINISH].left],
@@ -77,7 +77,7 @@ def _facts(work: Work) -> dict[str, Any]:
 def _keep_reading(work: Work) -> str:
     """Keep by what the build's light is traced back to its lamps; the digest."""
     scene, texels, (albedo, surfaces) = work[SCENE].scene, work[CHARTS].texels, work[SURFACES]
-    thrown_back, glow = reflecting(scene, texels, albedo, work.recipe), Glow.of(scene, texels)
+    thrown_back, glow = reflecting(scene, texels, albedo, *work.recipe.bouncing), Glow.of(scene, texels)
     throws = throwing(scene, texels, albedo)
     digest = digest_of("reading", surfaces, throws, thrown_back, glow.of_texel)
     if not work.store.has(digest):

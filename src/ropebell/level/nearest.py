@@ -162,3 +162,20 @@ def _weights(
         return 1.0 - w, w
     total = va + vb + vc
     return vb / total, vc / total
+
+
+def distance_to_triangles(corners: F64, triangles: I64, points: F64) -> F64:
+    """(m,) metres from each point to a triangle of its own.
+
+    Args:
+        corners: (T, 3, 3) metres. triangles: (m,) of them. points: (m, 3) metres.
+    """
+    found = np.empty(len(points))
+    _distances(np.ascontiguousarray(corners), triangles, np.ascontiguousarray(points), found)
+    return found
+
+
+@dividing
+def _distances(corners: F64, triangles: I64, points: F64, found: F64) -> None:
+    for m in range(len(points)):
+        found[m] = math.sqrt(nearest_on(corners, triangles[m], points, m)[0])

@@ -6,7 +6,6 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from ropebell.build.recipe import Recipe
 from ropebell.charts.texels import Texels
 from ropebell.level.model import F32, F64, I32, PerTexel3
 from ropebell.level.scene import Scene
@@ -74,11 +73,10 @@ def kept_back(scene: Scene, sources: Sources, count: int) -> PerTexel3 | None:
     return out
 
 
-def reflecting(scene: Scene, texels: Texels, albedo: PerTexel3, recipe: Recipe) -> PerTexel3:
-    """(N, 3) what each texel throws back: its albedo under the recipe's gain and saturation, none where its object is
+def reflecting(scene: Scene, texels: Texels, albedo: PerTexel3, gain: float, saturation: float) -> PerTexel3:
+    """(N, 3) what each texel throws back: its albedo under a recipe's gain and saturation, none where its object is
     marked to add no bounced light."""
-    light = recipe.light
-    return reflectance(throwing(scene, texels, albedo), light.bounce_gain, light.bounce_saturation)
+    return reflectance(throwing(scene, texels, albedo), gain, saturation)
 
 
 def throwing(scene: Scene, texels: Texels, albedo: PerTexel3) -> PerTexel3:

@@ -1,0 +1,64 @@
+"""Find what is wrong with the light that was built."""
+
+from __future__ import annotations
+
+from ropebell.build.outputs import Built
+from ropebell.build.stage import Size, Speed, Stage, Work
+from ropebell.build.stages.charts import CHARTS
+from ropebell.build.stages.direct import DIRECT
+from ropebell.build.stages.finish import FINISH
+from ropebell.build.stages.probes import PROBES
+from ropebell.build.stages.scene import SCENE
+from ropebell.build.stages.solve import SOLVE
+from ropebell.build.stages.transport import TRANSPORT
+from ropebell.faults.lit import Lit, Settings
+from ropebell.faults.run import inspect
+from ropebell.level.brief import Brief
+from ropebell.level.finding import Finding
+from ropebell.level.prepare import prepare
+from ropebell.level.scene import Scene
+from ropebell.level.sky_picture import read_sky_picture
+from ropebell.light.fields import Glow, reflecting
+from ropebell.light.sky import SkyMap
+
+
+def _run(work: Work) -> list[Finding]:
+    with work.log.stage(INSPECT.name):
+        found = inspect(lit_of(work), work.progress.stage(INSPECT.name))
+        known = {(f.kind, f.object) for f in work.log.findings}
+        work.log.warn([f for f in found if f.kind != "non-finite" or (f.kind, f.object) not in known])
+    work.rate(INSPECT, float(len(work[CHARTS].texels)))
+    return found
+
+
+def lit_of(work: Work) -> Lit:
+    """What the detectors look at."""
+    finished, placed, request, recipe = work[FINISH], work[SCENE], work.request, work.recipe
+    built: Built = finished.built
+    scene, gathered = built.scene, placed.gathered
+    light = recipe.light
+    settings = Settings(
+        recipe.gather_rays, recipe.direct_samples, light.seed, work[SOLVE].bounces, recipe.padding, recipe.draft,
+        recipe.finish.denoise, recipe.output.directional, workers=work.workers,
+    )  # fmt: skip
+    sky = work.sky
+    picture = SkyMap.of(read_sky_picture(sky.path), sky.turn) if sky is not None else None
+
+    def posed(brief: Brief) -> Scene:
+        return prepare(gathered.source, brief, gathered.emission).baking
+
+    r, g, b = (float(v) for v in request.gathered_sky)
+    return Lit(
+        gathered.subject, placed.surface, placed.space, built.atlas, built.texels, built.samples, work[TRANSPORT].hits,
+        work[DIRECT], Glow.of(scene, built.texels), work[SOLVE], built.solution.total, built.lamps, built.noise,
+        reflecting(scene, built.texels, built.albedo, *recipe.bouncing), (r, g, b), settings,
+        picture, request.sky, finished.seams, finished.fields.get("total"), work[PROBES].probes, work[TRANSPORT].lit,
+        posed if request.scope.box is None else None,
+    )  # fmt: skip
+
+
+def _predict(size: Size, speed: Speed) -> float:
+    return 0.1 + size.texels / speed.one("inspect")
+
+
+INSPECT = Stage("inspect", "Look for faults", _run, _predict, rate=4e5, alone=True, stale=True)

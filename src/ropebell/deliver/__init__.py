@@ -1,0 +1,1 @@
+"""What leaves the program: findings for machines and for print."""

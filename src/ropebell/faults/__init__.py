@@ -1,0 +1,1 @@
+"""What is wrong with a build's light: where, how much, and why."""

@@ -1,0 +1,33 @@
+"""The detectors that look at a build's light."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from ropebell.checks.detector import Detectors
+from ropebell.faults.again import Again
+from ropebell.faults.lit import Lit
+from ropebell.faults.seen import Seen
+
+LIGHT = "light"
+
+
+@dataclass(frozen=True, eq=False)
+class Looked:
+    """A build, and what its detectors find out together.
+
+    Attributes:
+        seen: which texels players can look at. again: light computed once more, for proofs.
+    """
+
+    lit: Lit
+    seen: Seen = field(init=False)
+    again: Again = field(init=False)
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "seen", Seen(self.lit))
+        object.__setattr__(self, "again", Again(self.lit))
+
+
+# A build's findings lie in its folder, so nothing of it has a name of its own to be kept under.
+AFTER = Detectors[Looked]({LIGHT: lambda _: ""})

@@ -1,0 +1,91 @@
+"""Which texels players can look at."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ropebell.faults.lit import Lit
+from ropebell.level.model import F64, Mask
+
+# Eyes that are tried for a texel: the nearest ones in turn with some that are spread over all.
+NEAREST, SPREAD = 6, 10
+# A ray from a texel starts this share of its width off its face.
+OFF = 0.02
+
+
+class Seen:
+    """Asked texel by texel, and remembers.
+
+    Args:
+        lit: the build.
+    """
+
+    def __init__(self, lit: Lit) -> None:
+        self._lit = lit
+        self._known: dict[bool, tuple[Mask, Mask, F64]] = {}
+
+    def of(self, rows: np.ndarray, from_behind: bool = False) -> Mask:
+        """(m,) bool: whether players can see the front of each texel, or its back.
+
+        Args:
+            rows: (m,) texels.
+        """
+        if self._lit.eyes is None:
+            return np.ones(len(rows), np.bool_)
+        asked, seen, _ = self._looked(rows, from_behind)
+        assert asked[rows].all()
+        found: Mask = seen[rows]
+        return found
+
+    def distance(self, rows: np.ndarray) -> F64:
+        """(m,) metres from the nearest eye that was found to see each texel; infinite where none does."""
+        if self._lit.eyes is None:
+            return np.full(len(rows), np.inf)
+        far: F64 = self._looked(rows, False)[2][rows]
+        return far
+
+    def _looked(self, rows: np.ndarray, from_behind: bool) -> tuple[Mask, Mask, F64]:
+        count = len(self._lit)
+        if from_behind not in self._known:
+            nothing = np.zeros(count, np.bool_)
+            self._known[from_behind] = nothing, nothing.copy(), np.full(count, np.inf)
+        asked, seen, far = self._known[from_behind]
+        new = np.unique(rows[~asked[rows]])
+        if len(new):
+            seen[new], far[new] = self._shot(new, from_behind)
+            asked[new] = True
+        return asked, seen, far
+
+    def _shot(self, rows: np.ndarray, from_behind: bool) -> tuple[Mask, F64]:
+        from scipy.spatial import cKDTree  # slow to load, and only wanted here
+
+        lit, eyes = self._lit, self._lit.eyes
+        assert eyes is not None
+        normals = -lit.normals[rows] if from_behind else lit.normals[rows]
+        start = (
+            lit.places[rows]
+            + normals * (OFF * lit.pitch[rows] + lit.surface.ground.lift[lit.texels.owner[rows]])[:, None]
+        )
+        _, near = cKDTree(eyes).query(start, k=min(NEAREST * 3, len(eyes)))
+        near = near.reshape(len(rows), -1)
+        spread = np.linspace(0, len(eyes) - 1, min(SPREAD, len(eyes))).astype(np.int64)
+        tries = [near[:, i] for i in range(0, near.shape[1], 3)]
+        for i, number in enumerate(spread):
+            tries.insert(min(2 * i + 1, len(tries)), np.full(len(rows), number))
+        two_sided = lit.scene.double_sided[lit.texels.owner[rows]]
+        seen, far = np.zeros(len(rows), np.bool_), np.full(len(rows), np.inf)
+        for eye in tries:
+            left = np.flatnonzero(~seen)
+            if not len(left):
+                break
+            way = eyes[eye[left]] - start[left]
+            facing = np.einsum("ij,ij->i", way, normals[left])
+            left, way, facing = (x[(facing > 0) | two_sided[left]] for x in (left, way, facing))
+            origin = np.where((facing > 0)[:, None], start[left], 2 * lit.places[rows[left]] - start[left])
+            relative = (origin - lit.space.centre).astype(np.float32)
+            free = ~lit.space.blocked_by(
+                relative, way.astype(np.float32), np.full(len(left), 0.999, np.float32), lit.settings.workers
+            )  # fmt: skip
+            seen[left[free]] = True
+            far[left[free]] = np.linalg.norm(way[free], axis=1)
+        return seen, far
