@@ -100,15 +100,17 @@ def _from_behind(s: Looked, rows: I32, expected: F64) -> Mask:
     enclosed = (lit.samples.count[rows] == 0) | ((table == BACK).sum(axis=1) / counted >= INSIDE)
     welded = lit.subject.welded
     turned = turned_pieces(lit.subject)[welded.piece[lit.texels.owner[rows]]]
-    # What is turned but has a hole sees itself, and nobody sees its front.
-    own = ((table >= 0) & (lit.node[np.maximum(table, 0)] == lit.node[rows][:, None])).sum(axis=1) / counted >= INSIDE
-    odd = (turned | enclosed | own) & ~lit.scene.double_sided[lit.texels.owner[rows]]
-    rows, sure = rows[odd], (turned | enclosed)[odd]
-    if lit.eyes is not None:
+    one_sided = ~lit.scene.double_sided[lit.texels.owner[rows]]
+    rows, sure = rows[one_sided], (turned | enclosed)[one_sided]
+    unsure = np.flatnonzero(~sure)
+    if lit.eyes is None:
+        # Nobody says who looks: what faces something at arm's length of a texel is looked at from its other side.
+        sure[unsure] = _pressed(lit, rows[unsure])
+    else:
         # Some texels of each chart tell first whether it is worth looking at all of them.
-        some = np.flatnonzero(~sure & (_rank(lit.chart[rows]) < LOOKED_FIRST))
+        some = unsure[_rank(lit.chart[rows[unsure]]) < LOOKED_FIRST]
         hidden = ~s.seen.of(rows[some]) & s.seen.of(rows[some], from_behind=True)
-        worth = np.isin(lit.chart[rows], lit.chart[rows[some[hidden]]]) & ~sure
+        worth = unsure[np.isin(lit.chart[rows[unsure]], lit.chart[rows[some[hidden]]])]
         sure[worth] = ~s.seen.of(rows[worth])
     rows = rows[sure]
     rows = rows[s.seen.of(rows, from_behind=True)]
@@ -120,6 +122,18 @@ def _from_behind(s: Looked, rows: I32, expected: F64) -> Mask:
     # A floor under what stands on it is seen by nobody, though its other side may be.
     found[rows[black]] = True
     expected[rows[black]] = around[black]
+    return found
+
+
+def _pressed(lit: Lit, rows: I32) -> Mask:
+    """(m,) whether what a texel faces lies within two of its widths."""
+    start = (
+        lit.places[rows]
+        - lit.space.centre
+        + lit.normals[rows] * lit.surface.ground.lift[lit.texels.owner[rows]][:, None]
+    )
+    far = lit.space.distances(start.astype(np.float32), lit.normals[rows].astype(np.float32))
+    found: Mask = far < 2.0 * lit.pitch[rows]
     return found
 
 

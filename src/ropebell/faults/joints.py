@@ -141,13 +141,12 @@ def uneven_quality(s: Looked) -> Iterator[Finding]:
         fine, near = fine[met], coarse[near[met]]
         ratio = lit.atlas_density[fine] / lit.atlas_density[near]
         touching = (ratio > UNEVEN) & (_gap(lit, fine, near) <= 1.0 * lit.pitch[fine])
+        touching[touching] = s.seen.of(fine[touching]) & s.seen.of(near[touching])
         for f, c, r in zip(fine[touching].tolist(), near[touching].tolist(), ratio[touching].tolist()):
             pair = int(lit.node[f]), int(lit.node[c])
             if r > worse.get(pair, (0.0, 0, 0))[0]:
                 worse[pair] = r, f, c
     for (fine_node, coarse_node), (ratio, f, c) in sorted(worse.items(), key=lambda item: -item[1][0])[:MOST]:
-        if not s.seen.of(np.array([f, c])).all():
-            continue
         a, b = lit.scene.node_names[fine_node], lit.scene.node_names[coarse_node]
         reason = (
             f"It has {lit.atlas_density[f]:.3g} texels per metre and '{short(b)}' beside it "

@@ -129,12 +129,19 @@ def _walled(lit: Lit, a: F64, b: F64, normal: F64, pitch: F64) -> tuple[Mask, I3
             break
         up = normal[rows] * (height * pitch[rows])[:, None]
         origin, way = (a[rows] + up).astype(np.float32), (b[rows] - a[rows]).astype(np.float32)
-        hit = lit.space.first_hit(origin, way)
-        far = lit.space.distances(origin, way)
-        met = (hit >= 0) & (far < 1.0)
-        cut[rows[~met]] = False
+        hit, there = _front(lit, origin, way)
+        # From either side one looks at its outside: what starts inside something is no other side.
+        _, back = _front(lit, (b[rows] + up).astype(np.float32), -way)
+        cut[rows[~(there & back)]] = False
         wall[rows] = hit
     return cut, wall
+
+
+def _front(lit: Lit, origin: F32, way: F32) -> tuple[I32, Mask]:
+    """What rays meet, and whether that lies within their length and shows them its front."""
+    hit, far = lit.space.first_hit(origin, way), lit.space.distances(origin, way)
+    facing = np.einsum("ij,ij->i", way, lit.surface.faces[hit]) < 0
+    return hit, (hit >= 0) & (far < 1.0) & (facing | lit.surface.two_sided[hit])
 
 
 def _straddling(s: Looked, parted: Parted, excess: F64, place: F64, wall: I32) -> None:
@@ -150,18 +157,46 @@ def _straddling(s: Looked, parted: Parted, excess: F64, place: F64, wall: I32) -
     darker = np.where(light_a <= light_b, light_a, light_b)
     whole = (light_a * one.count + light_b * other.count) / np.maximum(one.count + other.count, 1)
     too_much = whole - darker
+    a_darker = light_a <= light_b
+    beside = np.full(len(row), -np.inf)
+    for mine, part in ((a_darker, one), (~a_darker, other)):
+        at, _, which = starts(lit, part)
+        middle = np.zeros((len(row), 3))
+        np.add.at(middle, which, at)
+        middle = middle / np.maximum(part.count, 1)[:, None] + lit.space.centre
+        place[row[mine]] = middle[mine]
+        beside[mine] = _on_that_side(lit, row[mine], middle[mine], row)
+    too_much = np.minimum(too_much, whole - beside)
     leak = (too_much > ERRORS * _error(lit, row)) & (too_much > TOO_MUCH * whole)
     # What sees backs of faces is no side, but the inside of something.
     leak &= (a.behind < INSIDE) & (b.behind < INSIDE)
     excess[row[leak]] = too_much[leak]
     wall[row[leak]] = walls[leak]
-    for chosen, part in ((light_a <= light_b, one), (light_a > light_b, other)):
-        at, _, which = starts(lit, part)
-        middle = np.zeros((len(row), 3))
-        np.add.at(middle, which, at)
-        middle /= np.maximum(part.count, 1)[:, None]
-        mine = leak & chosen
-        place[row[mine]] = middle[mine] + lit.space.centre
+
+
+def _on_that_side(lit: Lit, rows: I32 | I64, spots: F64, parted: I32 | I64) -> F64:
+    """(m,) median light of the texels round some spots that nothing parts from them, themselves not parted; nothing
+    where there are none.
+
+    Where these are as light as the texel, it is dark only close by what stands there, as in the shade of its foot.
+    """
+    found = np.full((len(rows), 8), np.nan)
+    odd = np.zeros(len(lit), np.bool_)
+    odd[parted] = True
+    steps = ((1, 0), (-1, 0), (0, 1), (0, -1), (1, 1), (-1, -1), (1, -1), (-1, 1))
+    for number, (dx, dy) in enumerate(steps):
+        other = lit.beside(dx, dy)[rows]
+        known = np.flatnonzero((other >= 0) & lit.open[other] & ~odd[other])
+        if not len(known):
+            continue
+        a, b = spots[known] - lit.space.centre, lit.places[other[known]] - lit.space.centre
+        cut, _ = _walled(lit, a, b, lit.normals[rows[known]], lit.pitch[rows[known]])
+        known = known[~cut]
+        found[known, number] = lit.light[other[known]]
+    out = np.full(len(rows), -np.inf)
+    some = ~np.isnan(found).all(axis=1)
+    out[some] = np.nanmedian(found[some], axis=1)
+    return out
 
 
 def _across(s: Looked, rows: I32, excess: F64, wall: I32) -> None:
@@ -189,6 +224,8 @@ def _across(s: Looked, rows: I32, excess: F64, wall: I32) -> None:
         half, darkest = 0.5 * np.abs(a - b), np.minimum(a, b)
         d = np.where(a < b, i, j)
         leak = (half > ERRORS * _error(lit, d)) & (half > TOO_MUCH * (darkest + half)) & (half > excess[d])
+        beside = _on_that_side(lit, d, lit.places[d], np.concatenate([i, j]))
+        leak &= darkest + 2 * half - beside > half
         leak &= (here.behind < INSIDE) & (there.behind < INSIDE)
         excess[d[leak]], wall[d[leak]] = half[leak], met[leak]
 

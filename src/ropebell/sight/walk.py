@@ -129,9 +129,11 @@ def _reach(
     away = np.abs(origin[0] + (column // shape[1]) * cell - start[0]) + np.abs(
         origin[1] + (column % shape[1]) * cell - start[2]
     )
-    drop = np.abs(height - start[1])
-    begin = int(np.argmin(away + 2.0 * drop))
-    if away[begin] > 4 * cell or drop[begin] > DROP:
+    rise = height - start[1]
+    # Not onto a roof that lies above the start: nobody steps up that far.
+    cost = np.where((rise <= STEP) & (rise >= -DROP), away + 2.0 * np.abs(rise), np.inf)
+    begin = int(np.argmin(cost))
+    if away[begin] > 4 * cell or not np.isfinite(cost[begin]):
         return np.zeros(0, np.int64)  # nobody can stand where the start is
     from scipy.sparse import coo_matrix  # slow to load, and only wanted here
     from scipy.sparse.csgraph import breadth_first_order
