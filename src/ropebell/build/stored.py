@@ -16,6 +16,7 @@ from ropebell.level.model import I32, PerTexel3
 from ropebell.light.denoise import Layout
 from ropebell.light.fields import Sources
 from ropebell.light.finishing import Finishing
+from ropebell.light.surface import OpenSamples
 from ropebell.light.transport import Hits
 
 
@@ -27,6 +28,7 @@ class StoredBuild:
         emitter: (N,) int32 emitter that a texel belongs to, −1 for none.
         throws, reflecting: (N, 3) albedo of what adds bounced light, and what of it the recipe let through.
         layout, finishing: where texels lie, and what light is finished by, None in builds of older versions.
+        samples: of texels, that stand in the open.
     """
 
     throws: PerTexel3
@@ -35,6 +37,7 @@ class StoredBuild:
     hits: Hits
     sources: Sources
     layout: Layout
+    samples: OpenSamples
     finishing: Finishing | None
 
     @staticmethod
@@ -59,7 +62,7 @@ class StoredBuild:
         sources = Sources(lights, emitters, fields.get(SKY_ITEM))
         return StoredBuild(
             reading.throws, reading.reflecting, reading.emitter, hits, sources,
-            Layout.of(laid.texels, laid.atlas, footed.samples), kept[stages.FINISH.name].get(ONLY),
+            Layout.of(laid.texels, laid.atlas, footed.samples), footed.samples, kept[stages.FINISH.name].get(ONLY),
         )  # fmt: skip
 
 

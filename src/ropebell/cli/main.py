@@ -87,6 +87,12 @@ def parser() -> argparse.ArgumentParser:
     p.add_argument("--csv", type=_path, default=None, metavar="FILE", help="write a table")
     p.add_argument("--html", type=_path, default=None, metavar="FILE", help="write a page to print, with pictures")
 
+    p = commands.add_parser("account", help="why a spot of a build looks as it does")
+    p.add_argument("build", type=_path, metavar="DIR")
+    p.add_argument("point", type=_numbers, metavar="X,Y,Z")
+    p.add_argument("--normal", type=_numbers, default=None, metavar="NX,NY,NZ")
+    p.add_argument("--json", action="store_true")
+
     p = commands.add_parser("demo", help="write the sample level")
     p.add_argument("folder", type=_path, metavar="DIR")
     p.add_argument("--halls", type=int, default=1, metavar="N", help="1 … 40 mills along the quay")
@@ -216,6 +222,10 @@ def _run(options: argparse.Namespace) -> int:
 
         o = options
         return faults(o.build, o.since, o.json, o.sarif, o.csv, o.html)
+    if options.command == "account":
+        from ropebell.cli.account import account
+
+        return account(options.build, options.point, options.normal, options.json)
     if options.command == "demo":
         if not 1 <= options.halls <= 40:
             raise UsageError(f"--halls {options.halls} is outside 1 … 40", "", "Choose another number")

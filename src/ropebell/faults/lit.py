@@ -13,6 +13,7 @@ from ropebell.charts.atlas import Atlas
 from ropebell.charts.texels import Texels, footprint_areas
 from ropebell.checks.subject import Subject
 from ropebell.level.brief import Brief
+from ropebell.level.finding import Finding
 from ropebell.level.model import F32, F64, I32, LUMINANCE, Mask, PerTexel3
 from ropebell.level.scene import Scene, index_of
 from ropebell.light.direct import DirectField
@@ -70,6 +71,7 @@ class Lit:
         seams: points along joints, None: not looked for yet. pages: (P, H, W, 3) float32 lux as written, or None.
         own: (N,) bool, texels whose light is of this build in full; None: all.
         posed: the level's scene under another brief.
+        shown: findings so far, with the texels that show them.
     """
 
     subject: Subject
@@ -95,6 +97,7 @@ class Lit:
     probes: Probes | None = None
     own: Mask | None = None
     posed: Callable[[Brief], Scene] | None = None
+    shown: list[tuple[Finding, NDArray[np.int64]]] = field(default_factory=list)
     _beside: dict[tuple[int, int], I32] = field(default_factory=dict)
 
     def __len__(self) -> int:

@@ -74,11 +74,13 @@ def finding(
     t = lit.texels
     name = lit.scene.node_names[lit.node[worst] if node is None else node]
     where = as_place(lit.places[worst] if place is None else place)
-    return Finding(
+    made = Finding(
         kind, severity, name, reason, remedy, where, fix, tuple(a for a in also or [] if a != name),
         round(float(lit.area[rows].sum()) if area is None else area, 6),
         (float(f"{measure[0]:.6g}"), measure[1]), int(t.page[worst]), (int(t.column[worst]), int(t.row[worst])), proved,
     )  # fmt: skip
+    lit.shown.append((made, np.asarray(rows, dtype=np.int64)))
+    return made
 
 
 def large_enough(lit: Lit, rows: NDArray[Any], least: float) -> bool:

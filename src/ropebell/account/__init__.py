@@ -1,0 +1,1 @@
+"""Why a spot of a build looks as it does."""

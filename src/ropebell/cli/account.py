@@ -1,0 +1,84 @@
+"""`ropebell account`: why a spot of a build looks as it does."""
+
+from __future__ import annotations
+
+import json
+import math
+from pathlib import Path
+
+import numpy as np
+
+from ropebell.account.history import history
+from ropebell.account.texel import Account, Ledger
+from ropebell.account.verdict import Verdict, verdict
+from ropebell.build.reopened import reopen
+from ropebell.cli.commands import Color
+from ropebell.cli.said import say
+from ropebell.errors import UsageError
+
+
+def account(build: Path, point: Color, normal: Color | None, as_json: bool) -> int:
+    """`ropebell account`."""
+    if normal is not None and math.hypot(*normal) < 1e-30:
+        raise UsageError("a normal of length zero has no direction", "--normal", "Give a direction")
+    ledger = Ledger(reopen(build))
+    spot = ledger.spot(np.array(point), None if normal is None else np.array(normal))
+    found = ledger.account(spot)
+    judged = verdict(ledger.lit, found)
+    faces = ledger.lit.scene.face_normals[spot.triangle].astype(np.float64)
+    past = history(build, spot.position, faces)
+    if as_json:
+        print(json.dumps(_json(ledger, found, judged, past)))
+        return 0
+    say(_lines(ledger, found, judged, past))
+    return 0
+
+
+def _json(ledger: Ledger, a: Account, judged: Verdict, past: list[tuple[str, list[float]]]) -> dict[str, object]:
+    lit, spot = ledger.lit, a.spot
+    return {
+        "position": [round(float(v), 6) for v in spot.position], "node": a.node, "distance": round(spot.distance, 6),
+        "page": spot.page, "texel": [int(lit.texels.column[spot.texel]), int(lit.texels.row[spot.texel])],
+        "chart": int(lit.chart[spot.texel]), "density": round(a.density, 4),
+        "irradiance": a.irradiance.tolist(), "before_finishing": a.raw.tolist(), "noise": round(a.noise, 6),
+        "lights": [light.as_json(lit.scene.node_names) for light in a.lights], "sky": a.sky.tolist(),
+        "sky_share": round(a.open_share, 4), "bounces": [b.tolist() for b in a.bounces],
+        "from": [{"node": node, "irradiance": value.tolist()} for node, value in a.giving],
+        "back_faces": {"share": round(a.behind[0], 4), "nodes": list(a.behind[1])},
+        "verdict": judged.as_json(), "history": [{"build": name, "irradiance": value} for name, value in past],
+        "build": ledger.build.folder.name or ledger.build.folder.absolute().name,
+    }  # fmt: skip
+
+
+def _lines(ledger: Ledger, a: Account, judged: Verdict, past: list[tuple[str, list[float]]]) -> str:
+    def lux(value: object) -> str:
+        return " ".join(f"{v:10.4g}" for v in np.asarray(value)) + " lx"
+
+    lit, spot = ledger.lit, a.spot
+    place = ", ".join(f"{v:.3f}" for v in spot.position)
+    where = f"page {spot.page}, texel {lit.texels.column[spot.texel]}, {lit.texels.row[spot.texel]}"
+    verdict_word = "proved" if judged.proved else "likely"
+    lines = [
+        f"{a.node} at {place}: {where}, {a.density:.3g} texels/m",
+        f"  {judged.text}" + (f" ({judged.finding.kind}, {verdict_word})" if judged.finding is not None else ""),
+        f"  {'all its light':<28}{lux(a.irradiance)}  ± {100 * a.noise:.2g} %",
+    ]
+    for number, value in enumerate(a.bounces):
+        lines.append(f"  {'direct' if number == 0 else f'bounce {number}':<28}{lux(value)}")
+    for light in a.lights:
+        w = light.way
+        said = ""
+        if w is not None and not w.in_reach:
+            said = "  out of reach"
+        elif w is not None and not w.facing:
+            said = "  behind its face"
+        elif w is not None and w.blocked_by:
+            names = ", ".join(f"{lit.scene.node_names[n]} {100 * share:.0f} %" for n, share in w.blocked_by[:3])
+            said = f"  blocked by {names}"
+        lines.append(f"  {light.name:<28}{lux(light.direct + light.bounced)}{said}")
+    lines.append(f"  {'sky':<28}{lux(a.sky)}")
+    lines += [f"  from {node:<23}{lux(value)}" for node, value in a.giving]
+    if a.behind[0] > 0:
+        lines.append(f"  {100 * a.behind[0]:.0f} % of its rays meet backs of faces: {', '.join(a.behind[1])}")
+    lines += [f"  build {name:<22}{lux(value)}" for name, value in past]
+    return "\n".join(lines)
