@@ -13,7 +13,7 @@ from ropebell.build.reopened import Reopened
 from ropebell.errors import UsageError
 from ropebell.faults.behind import back_faces
 from ropebell.faults.ways import Way, samples_of, ways
-from ropebell.level.model import F64, I32
+from ropebell.level.model import F64, I32, LUMINANCE
 from ropebell.level.nearest import NearestSurface
 from ropebell.light.direct import DirectField
 from ropebell.light.fields import SKY, ray_light
@@ -44,12 +44,18 @@ class Spot:
 
 @dataclass(frozen=True, eq=False)
 class LightAccount:
-    """What one light, emitter or the sky does at a spot: (3,) lux straight from it and by bounces, and its way here."""
+    """What one light or emitter does at a spot.
+
+    Attributes:
+        direct, bounced: (3,) lux straight from it, and by bounces. way: from the spot to it.
+        unblocked: lux that it would give a face turned to it with nothing in the way, about.
+    """
 
     name: str
     direct: F64
     bounced: F64
     way: Way | None
+    unblocked: float = 0.0
 
     def as_json(self, names: tuple[str, ...]) -> dict[str, Any]:
         """The contract's JSON."""
@@ -61,6 +67,7 @@ class LightAccount:
             "blocked_by": [
                 {"node": names[n], "share": round(share, 4)} for n, share in (w.blocked_by if w is not None else ())
             ],
+            "unblocked": self.unblocked,
             "metres": round(w.metres, 4) if w is not None and np.isfinite(w.metres) else None,
         }  # fmt: skip
 
@@ -70,8 +77,10 @@ class Account:
     """Why a spot looks as it does.
 
     Attributes:
-        irradiance: (3,) lux as a game reads it there. raw: (3,) before the light was finished.
-        lights: every light and emitter, what gives most first. sky: (3,) lux, straight and by bounces.
+        irradiance: (3,) lux as a game reads it there, between texels. shown: (3,) of the texel itself. raw: (3,) before
+            the light was finished.
+        lights: every light and emitter, what gives most first. sky: (3,) lux, straight and by bounces; sky_direct: of
+            it, what comes straight.
         bounces: (3,) lux each, direct light first; their sum is `raw`.
         giving: (object, (3,) lux) that its rays met, what gives most first.
         behind: share of its rays that met backs of faces, and whose, most first.
@@ -82,10 +91,12 @@ class Account:
     node: str
     density: float
     irradiance: F64
+    shown: F64
     raw: F64
     noise: float
     lights: tuple[LightAccount, ...]
     sky: F64
+    sky_direct: F64
     bounces: tuple[F64, ...]
     giving: tuple[tuple[str, F64], ...]
     behind: tuple[float, tuple[str, ...]]
@@ -155,17 +166,18 @@ class Ledger:
         table = lit.hits.table[row]
         counted = max(int((table != NONE).sum()), 1)
         behind = back_faces(lit, np.array([spot.texel], np.int32))
-        bounces, lights, sky = self._sources(speaks, np.array([spot.texel], np.int32))
+        bounces, lights, sky, straight = self._sources(speaks, np.array([spot.texel], np.int32))
         shown = look_up(lit.pages, spot.page, *spot.uv) if lit.pages is not None else lit.total[speaks].astype(float)
         back_share = float((table == BACK).sum()) / counted if lit.samples.count[spot.texel] else 1.0
         return Account(
             spot, lit.scene.node_names[lit.scene.node[spot.triangle]], float(lit.atlas_density[spot.texel]), shown,
-            lit.solved.total[speaks].astype(np.float64), float(lit.told_noise[spot.texel]), lights, sky, bounces,
-            tuple(self._giving(table, counted)), (back_share, tuple(name for name, _ in behind[:4])),
+            lit.total[speaks].astype(np.float64),
+            lit.solved.total[speaks].astype(np.float64), float(lit.told_noise[spot.texel]), lights, sky, straight,
+            bounces, tuple(self._giving(table, counted)), (back_share, tuple(name for name, _ in behind[:4])),
             float((table == TO_SKY).sum()) / counted,
         )  # fmt: skip
 
-    def _sources(self, texel: int, asked: I32) -> tuple[tuple[F64, ...], tuple[LightAccount, ...], F64]:
+    def _sources(self, texel: int, asked: I32) -> tuple[tuple[F64, ...], tuple[LightAccount, ...], F64, F64]:
         """Light by bounce, by light, and of the sky: the solve run backwards from one texel.
 
         With W₀ the texel alone and W_{b+1} = ρ·Aᵀ·W_b, bounce b brings Σ W_b · D, and light j of it Σ W_b · D_j.
@@ -191,7 +203,8 @@ class Ledger:
             field = lit.sources.lights.get(light.name)
             if field is not None:
                 straight, bounced = _of(field, first, light.strength), _of(field, later, light.thrown)
-                found.append(LightAccount(light.name, straight, bounced, to_here.get(light.name)))
+                way = to_here.get(light.name)
+                found.append(LightAccount(light.name, straight, bounced, way, _unblocked(light.strength, way)))
         for emitter in lit.scene.emitters:
             field = lit.sources.emitters.get(emitter.name)
             if field is None:
@@ -200,12 +213,15 @@ class Ledger:
             if len(field.gathered):
                 seen = self._by_rays((0.0, 0.0, 0.0), emitter.name)
                 straight, bounced = straight + (first * seen).sum(axis=0), bounced + (later * seen).sum(axis=0)
-            found.append(LightAccount(emitter.name, straight, bounced, to_here.get(emitter.name)))
-        sky = np.zeros(3)
+            way = to_here.get(emitter.name)
+            candela = emitter.radiance * float(lit.scene.areas[emitter.triangles].sum())
+            found.append(LightAccount(emitter.name, straight, bounced, way, _unblocked(candela, way)))
+        sky, straight = np.zeros(3), np.zeros(3)
         if max(lit.tint) > 0:
-            sky = ((first + later) * self._by_rays(lit.tint, SKY)).sum(axis=0)
+            seen = self._by_rays(lit.tint, SKY)
+            sky, straight = ((first + later) * seen).sum(axis=0), (first * seen).sum(axis=0)
         found.sort(key=lambda x: -float((x.direct + x.bounced).sum()))
-        return tuple(bounces), tuple(found), sky
+        return tuple(bounces), tuple(found), sky, straight
 
     def _thrown(self, direct: F64) -> F64:
         """(N, 3) direct light as it goes into the bounces."""
@@ -230,6 +246,12 @@ class Ledger:
             total[int(node)] = light[lit.node[met] == node].sum(axis=0)
         order = sorted(total.items(), key=lambda pair: -float(pair[1].sum()))
         return [(lit.scene.node_names[node], value) for node, value in order[:GIVING] if value.any()]
+
+
+def _unblocked(strength: F64, way: Way | None) -> float:
+    """Lux of a lamp of so many candela, or of a sun of so many lux, at the end of its way."""
+    metres = way.metres if way is not None and np.isfinite(way.metres) else 1.0
+    return float(np.maximum(strength, 0.0) @ LUMINANCE) / max(metres, 1e-6) ** 2
 
 
 def _of(field: DirectField, weight: F64, strength: F64) -> F64:

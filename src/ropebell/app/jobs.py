@@ -11,7 +11,16 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from ropebell.errors import RopeBellError, Stopped
 
 # Kinds of work in lanes of one thread each, so that what a person waits for never stands behind what takes long.
-LANES = {"table": "live", "picture": "live", "check": "long", "charts": "long", "stale": "long", "behind": "long"}
+LANES = {
+    "table": "live",
+    "picture": "live",
+    "check": "long",
+    "charts": "long",
+    "stale": "long",
+    "behind": "long",
+    "account": "account",
+    "verdict": "account",
+}
 MAIN_LANE = "main"
 
 

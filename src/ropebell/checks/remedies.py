@@ -11,7 +11,18 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
-from ropebell.level.brief import ADDED, NO_MARK, AddedLight, Brief, LightChange, Mark, Move, Sky, TrialDensity
+from ropebell.level.brief import (
+    ADDED,
+    NO_MARK,
+    AddedLight,
+    Brief,
+    EmitterChange,
+    LightChange,
+    Mark,
+    Move,
+    Sky,
+    TrialDensity,
+)  # fmt: skip
 from ropebell.level.finding import Finding
 from ropebell.level.renamed import with_renamed, without
 
@@ -108,10 +119,53 @@ def _drop_settings(brief: Brief, args: Args) -> Brief:
     return without(brief, path)
 
 
+def _raise_density(brief: Brief, args: Args) -> Brief:
+    """So many times as many texels per metre as the object has by its own mark."""
+    path, times = args
+    before = brief.marks.get(path, NO_MARK).density or 1.0
+    return with_marks(brief, (path,), "density", round(min(max(before * float(times), 1 / 64), 64.0), 3))
+
+
+def _level_density(brief: Brief, args: Args) -> Brief:
+    return with_marks(brief, args, "density", 1.0)
+
+
+def _place_probe(brief: Brief, args: Args) -> Brief:
+    """A probe of a free name at a place."""
+    x, y, z = (float(v) for v in args[0].split(","))
+    placed = brief.probes.placed
+    return replace(brief, probes=replace(brief.probes, placed={**placed, _free("probe", placed): (x, y, z)}))
+
+
+def _count_emitter(brief: Brief, args: Args) -> Brief:
+    """Let a material give the light that it is seen with."""
+    (name, *radiance) = args
+    change = replace(brief.emitters.get(name, EmitterChange()), counts=None)
+    if radiance:
+        r, g, b = (float(v) for v in radiance[0].split(","))
+        change = replace(change, radiance=(r, g, b))
+    emitters = {k: v for k, v in brief.emitters.items() if k != name}
+    return replace(brief, emitters=emitters if change == EmitterChange() else {**emitters, name: change})
+
+
+def _dim(brief: Brief, args: Args) -> Brief:
+    path, intensity = args
+    changed = replace(brief.lights.get(path, LightChange()), intensity=float(intensity))
+    return replace(brief, lights={**brief.lights, path: changed})
+
+
 LEAVE_OUT = _marking("leave-out", "Leave it out", "role", "left-out", "Leave them out")
 UNWRAP = _marking("unwrap", "Unwrap it for good", "unwrap", True)
 TWO_SIDED = _marking("two-sided", "Make it two-sided", "two_sided", True)
-LEVEL_DENSITY = _marking("level-density", "Give it the level's density", "density", 1.0)
+LEVEL_DENSITY = Remedy(
+    "level-density", "Give it the level's density", _level_density, "Give both the level's density"
+)  # fmt: skip
+TURN_FACES = _marking("turn-faces", "Turn its faces round", "turned", True)
+MARK_MOVING = _marking("mark-moving", "Mark what blocks it as moving", "role", "moving")
+RAISE_DENSITY = Remedy("raise-density", "Raise the density here", _raise_density)
+PLACE_PROBE = Remedy("place-probe", "Place a probe here", _place_probe)
+COUNT_EMITTER = Remedy("count-emitter", "Count it as an emitter", _count_emitter)
+DIM = Remedy("dim", "Dim it", _dim)
 BLOCK_SIGHT = _marking("block-sight", "Let it block sight", "blocks_sight", True)
 PASS_SIGHT = _marking("pass-sight", "Let it not block sight", "blocks_sight", False)
 CLEAR_BIAS = _marking("clear-bias", "Clear the bias", "bias", {})
@@ -127,7 +181,8 @@ DROP_SETTINGS = Remedy("drop-settings", "Drop the setting", _drop_settings)
 RENAME = Remedy("rename", "Take it over", _rename, instead=lambda args: DROP_SETTINGS.of(args[0]))
 ALL = (
     LEAVE_OUT, UNWRAP, TWO_SIDED, LEVEL_DENSITY, BLOCK_SIGHT, PASS_SIGHT, CLEAR_BIAS, USUAL_POSE, SWITCH_OFF, BAKE,
-    OWN_DENSITY, DROP_TABLE, SKY_COUNTS, PLAIN_DAY, MOVE, DROP_SETTINGS, RENAME,
+    OWN_DENSITY, DROP_TABLE, SKY_COUNTS, PLAIN_DAY, MOVE, DROP_SETTINGS, RENAME, TURN_FACES, MARK_MOVING,
+    RAISE_DENSITY, PLACE_PROBE, COUNT_EMITTER, DIM,
 )  # fmt: skip
 BY_NAME = {remedy.name: remedy for remedy in ALL}
 

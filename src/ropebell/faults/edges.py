@@ -124,8 +124,16 @@ def clipped(s: Looked) -> Iterator[Finding]:
         )
         yield finding(
             lit, "clipped", "warning", patch, worst, reason, "Dim it, or move it away",
-            measure=(stops, "stops"), also=[name] if name else [], proved=proved, fix=("dim", name) if name else (),
+            measure=(stops, "stops"), also=[name] if name else [], proved=proved, fix=_dimmed(lit, name, stops),
         )  # fmt: skip
+
+
+def _dimmed(lit: Lit, name: str, stops: float) -> tuple[str, ...]:
+    """To bring a lamp's spot down to what is not clipped any more; emitters are left to their tables."""
+    for light in lit.scene.lights:
+        if light.name == name and light.intensity > 0:
+            return "dim", name, f"{light.intensity * 2.0 ** (STOPS - 0.5 - stops):.4g}"
+    return ()
 
 
 def _white(s: Looked) -> float:

@@ -106,12 +106,13 @@ def blotches(s: Looked) -> Iterator[Finding]:
             return
         share = float(np.average(worst[patch], weights=lit.area[patch]))
         at = int(patch[np.argmax(worst[patch])])
+        severity = "note" if lit.settings.draft > 1 else "warning"
         more = int(np.ceil(lit.settings.gather_rays * lit.settings.draft * (share / BLOTCHY) ** 2 / 64) * 64)
         reason = (
             f"Two halves of its rays, filtered one by one, differ by {100 * share:.1f} %: the stains are not light."
         )
         yield finding(
-            lit, "blotch", "warning", patch, at, reason, f"Raise light.gather_rays to about {more:,}",
+            lit, "blotch", severity, patch, at, reason, f"Raise light.gather_rays to about {more:,}",
             measure=(share, "share"), fix=("set", "light.gather_rays", str(more)), proved=True,
         )  # fmt: skip
 

@@ -51,13 +51,14 @@ def light_leaks(s: Looked) -> Iterator[Finding]:
     lit = s.lit
     rows = _beside_other_light(lit)
     parted = _parted(lit, rows)
-    excess, place, wall = np.zeros(len(lit)), lit.places.copy(), np.full(len(lit), -1, np.int32)
-    _straddling(s, parted, excess, place, wall)
-    _across(s, rows, excess, wall)
+    excess, own, place = np.zeros(len(lit)), np.zeros(len(lit)), lit.places.copy()
+    wall = np.full(len(lit), -1, np.int32)
+    _straddling(s, parted, excess, own, place, wall)
+    _across(s, rows, excess, own, wall)
     flagged = np.flatnonzero(excess > 0)
     if not len(flagged):
         return
-    flagged = flagged[s.seen.of(flagged)]
+    flagged = flagged[s.seen.spots(place[flagged], flagged)]
     told = 0
     for patch in patches(lit, flagged):
         if len(patch) < LEAST_TEXELS or told >= MOST:
@@ -72,7 +73,7 @@ def light_leaks(s: Looked) -> Iterator[Finding]:
         reason = (
             f"Up to {excess[worst]:.3g} lux too much along '{listed([short(w) for w in walls]) or name}': a texel here "
             f"is {1e3 * width:.3g} mm wide and lies on both of its sides; from points on its own side it gets "
-            f"{max(lit.light[worst] - excess[worst], 0.0):.3g} lux."
+            f"{own[worst]:.3g} lux."
         )
         yield finding(
             lit, "light-leak", "warning", patch, worst, reason, "Raise the density here, or make the wall thicker",
@@ -144,7 +145,7 @@ def _front(lit: Lit, origin: F32, way: F32) -> tuple[I32, Mask]:
     return hit, (hit >= 0) & (far < 1.0) & (facing | lit.surface.two_sided[hit])
 
 
-def _straddling(s: Looked, parted: Parted, excess: F64, place: F64, wall: I32) -> None:
+def _straddling(s: Looked, parted: Parted, excess: F64, own: F64, place: F64, wall: I32) -> None:
     """Texels whose samples lie on both sides: what the darker side alone would get."""
     lit = s.lit
     order = np.argsort(-lit.light[parted.row], kind="stable")[:MOST_LOOKED]
@@ -170,7 +171,7 @@ def _straddling(s: Looked, parted: Parted, excess: F64, place: F64, wall: I32) -
     leak = (too_much > ERRORS * _error(lit, row)) & (too_much > TOO_MUCH * whole)
     # What sees backs of faces is no side, but the inside of something.
     leak &= (a.behind < INSIDE) & (b.behind < INSIDE)
-    excess[row[leak]] = too_much[leak]
+    excess[row[leak]], own[row[leak]] = too_much[leak], darker[leak]
     wall[row[leak]] = walls[leak]
 
 
@@ -199,7 +200,7 @@ def _on_that_side(lit: Lit, rows: I32 | I64, spots: F64, parted: I32 | I64) -> F
     return out
 
 
-def _across(s: Looked, rows: I32, excess: F64, wall: I32) -> None:
+def _across(s: Looked, rows: I32, excess: F64, own: F64, wall: I32) -> None:
     """Neighbours with something thinner than a texel between: interpolation carries half of what they differ by to the
     foot of the darker side."""
     lit = s.lit
@@ -227,7 +228,7 @@ def _across(s: Looked, rows: I32, excess: F64, wall: I32) -> None:
         beside = _on_that_side(lit, d, lit.places[d], np.concatenate([i, j]))
         leak &= darkest + 2 * half - beside > half
         leak &= (here.behind < INSIDE) & (there.behind < INSIDE)
-        excess[d[leak]], wall[d[leak]] = half[leak], met[leak]
+        excess[d[leak]], own[d[leak]], wall[d[leak]] = half[leak], darkest[leak], met[leak]
 
 
 def _error(lit: Lit, rows: I64 | I32) -> F64:

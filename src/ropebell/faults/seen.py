@@ -37,6 +37,16 @@ class Seen:
         found: Mask = seen[rows]
         return found
 
+    def spots(self, places: F64, rows: np.ndarray) -> Mask:
+        """(m,) bool: whether players can see places on the faces of some texels.
+
+        Args:
+            places: (m, 3) metres. rows: (m,) texels whose faces they are on.
+        """
+        if self._lit.eyes is None or not len(rows):
+            return np.ones(len(rows), np.bool_)
+        return self._shot(rows, False, places)[0]
+
     def distance(self, rows: np.ndarray) -> F64:
         """(m,) metres from the nearest eye that was found to see each texel; infinite where none does."""
         if self._lit.eyes is None:
@@ -56,16 +66,14 @@ class Seen:
             asked[new] = True
         return asked, seen, far
 
-    def _shot(self, rows: np.ndarray, from_behind: bool) -> tuple[Mask, F64]:
+    def _shot(self, rows: np.ndarray, from_behind: bool, places: F64 | None = None) -> tuple[Mask, F64]:
         from scipy.spatial import cKDTree  # slow to load, and only wanted here
 
         lit, eyes = self._lit, self._lit.eyes
         assert eyes is not None
         normals = -lit.normals[rows] if from_behind else lit.normals[rows]
-        start = (
-            lit.places[rows]
-            + normals * (OFF * lit.pitch[rows] + lit.surface.ground.lift[lit.texels.owner[rows]])[:, None]
-        )
+        places = lit.places[rows] if places is None else places
+        start = places + normals * (OFF * lit.pitch[rows] + lit.surface.ground.lift[lit.texels.owner[rows]])[:, None]
         _, near = cKDTree(eyes).query(start, k=min(NEAREST * 3, len(eyes)))
         near = near.reshape(len(rows), -1)
         spread = np.linspace(0, len(eyes) - 1, min(SPREAD, len(eyes))).astype(np.int64)
@@ -81,7 +89,7 @@ class Seen:
             way = eyes[eye[left]] - start[left]
             facing = np.einsum("ij,ij->i", way, normals[left])
             left, way, facing = (x[(facing > 0) | two_sided[left]] for x in (left, way, facing))
-            origin = np.where((facing > 0)[:, None], start[left], 2 * lit.places[rows[left]] - start[left])
+            origin = np.where((facing > 0)[:, None], start[left], 2 * places[left] - start[left])
             relative = (origin - lit.space.centre).astype(np.float32)
             free = ~lit.space.blocked_by(
                 relative, way.astype(np.float32), np.full(len(left), 0.999, np.float32), lit.settings.workers

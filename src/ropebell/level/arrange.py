@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from ropebell.level.brief import ADDED, DEFAULT_MARK, NO_MARK, Brief, Mark, Move, Pose
-from ropebell.level.model import F64, Level, Light, Node
+from ropebell.level.model import F64, Level, Light, Mesh, Node
 
 ROLES = ("baked", "blocks", "moving", "left-out")
 
@@ -74,12 +74,31 @@ def arranged(level: Level, brief: Brief, marks: Marks) -> Level:
             if index in changes or moved:
                 local = node.local @ changes.get(index, np.eye(4))
                 nodes[index] = replace(node, local=local, world=above @ local)
+    meshes = _turned_round(level, nodes, marks)
     lights = list(level.lights)
     for name, added in brief.added.items():
         world = aimed(np.array(added.position), np.array(added.direction))
         nodes.append(Node(name, f"{ADDED}/{name}", -1, world, world, light=len(lights)))
         lights.append(Light(name, added.kind))
-    return replace(level, nodes=tuple(nodes), lights=tuple(lights))
+    return replace(level, nodes=tuple(nodes), meshes=meshes, lights=tuple(lights))
+
+
+def _turned_round(level: Level, nodes: list[Node], marks: Marks) -> tuple[Mesh, ...]:
+    """The meshes, with others at the end whose faces are turned round, for the nodes that are marked so."""
+    meshes, of = list(level.meshes), dict[int, int]()
+    for index, node in enumerate(nodes):
+        if node.mesh < 0 or not marks.nodes[index].turned:
+            continue
+        if node.mesh not in of:
+            of[node.mesh] = len(meshes)
+            mesh = level.meshes[node.mesh]
+            turned_ = tuple(
+                replace(p, triangles=np.ascontiguousarray(p.triangles[:, ::-1]),
+                        normals=None if p.normals is None else -p.normals) for p in mesh.primitives
+            )  # fmt: skip
+            meshes.append(Mesh(mesh.name, turned_))
+        nodes[index] = replace(node, mesh=of[node.mesh])
+    return tuple(meshes)
 
 
 def chosen_pose(mark: Mark) -> Pose | None:

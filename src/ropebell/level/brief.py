@@ -54,6 +54,7 @@ class Mark:
         guard: no edits.
         blocks_sight: counts as a sight blocker.
         unwrap: lay it out anew, whatever lightmap coordinates its file has.
+        turned: its faces are turned round: it was modelled inside out.
         density: factor on the level's texels per metre.
         bias: further factor by material name.
         pose: the pose that is built; empty is as in the level.
@@ -72,6 +73,7 @@ class Mark:
     guard: bool | None = None
     blocks_sight: bool | None = None
     unwrap: bool | None = None
+    turned: bool | None = None
     density: Factor | None = None
     bias: dict[str, Factor] = field(default_factory=dict)
     pose: str | None = None
@@ -92,7 +94,7 @@ class Mark:
 
 FIELDS = tuple(Mark.__dataclass_fields__)
 NO_MARK = Mark()
-DEFAULT_MARK = Mark("baked", True, True, True, None, False, False, False, True, False, 1.0)
+DEFAULT_MARK = Mark("baked", True, True, True, None, False, False, False, True, False, False, 1.0)
 SWITCHES = {
     "casts": "Blocks light",
     "receives": "Takes shadow",

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from PyQt6.QtCore import QLineF, QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QFont, QFontMetricsF, QPainter, QPainterPath, QPen, QPolygonF
 
+from ropebell.app.fault_shapes import fault_path
 from ropebell.app.palette import THEME, font
 from ropebell.app.stage.camera import Camera
 from ropebell.level.model import F64
@@ -42,7 +43,7 @@ class Mark:
     """A small shape at a place.
 
     Attributes:
-        shape: point, spot, sun, emitter, probe, start, fault.
+        shape: point, spot, sun, emitter, probe, start, or fault and its kind.
         node: what a click on it selects, −1 for nothing.
         hollow: drawn as an outline only, for what is off.
         ringed: with a ring, for what is live.
@@ -145,6 +146,8 @@ def _places(
 
 def mark_path(shape: str, size: float = 6.5) -> QPainterPath:
     """Our own small shapes: what a light is, without words."""
+    if shape.startswith("fault "):
+        return fault_path(shape.removeprefix("fault "))
     path = QPainterPath()
     if shape == "spot":
         path.addPolygon(QPolygonF([QPointF(0, -size), QPointF(size, size), QPointF(-size, size)]))
@@ -161,9 +164,6 @@ def mark_path(shape: str, size: float = 6.5) -> QPainterPath:
             QPolygonF([QPointF(-size, size), QPointF(0, -size), QPointF(size, size), QPointF(0, size * 0.4)])
         )
         path.closeSubpath()
-    elif shape == "fault":
-        path.addPolygon(QPolygonF([QPointF(0, size), QPointF(-size, -size * 0.7), QPointF(size, -size * 0.7)]))
-        path.closeSubpath()
     else:
         path.addPolygon(QPolygonF([QPointF(0, -size), QPointF(size, 0), QPointF(0, size), QPointF(-size, 0)]))
         path.closeSubpath()
@@ -177,7 +177,10 @@ def _paint_mark(painter: QPainter, mark: Mark, at: QPointF) -> None:
     painter.setBrush(Qt.BrushStyle.NoBrush)
     painter.drawPath(path)
     painter.setPen(QPen(color, 1.6))
-    painter.setBrush(Qt.BrushStyle.NoBrush if mark.hollow else color)
+    in_lines = mark.shape.startswith("fault ")
+    if in_lines:
+        painter.setPen(QPen(color, 1.1 if mark.hollow else 2.2))
+    painter.setBrush(Qt.BrushStyle.NoBrush if mark.hollow or in_lines else color)
     painter.drawPath(path)
     painter.setBrush(Qt.BrushStyle.NoBrush)
     if mark.ringed:

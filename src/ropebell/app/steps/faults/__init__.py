@@ -1,15 +1,146 @@
-"""The Faults step, which says what it will hold."""
+"""The Faults step: what is wrong with a build's light, where, why, and the least that mends it."""
 
 from __future__ import annotations
 
-from ropebell.app.later import LaterBench
+from collections.abc import Sequence
+from typing import cast
+
+import numpy as np
+
+from ropebell.account.texel import LightAccount
+from ropebell.app.commands import Command
+from ropebell.app.desk import Desk
+from ropebell.app.stage.overlay import Line, Mark, Overlay
+from ropebell.app.stage.picture import Spot
+from ropebell.app.steps.faults.bench import FaultsBench
+from ropebell.app.steps.faults.state import FaultsState
+from ropebell.app.steps.faults.views import CLIPPED, LUX
 from ropebell.app.steps.step import Step
+from ropebell.app.views import View
+from ropebell.app.walk import Station
+from ropebell.level.finding import Finding
+
+# So many are marked in the picture; ways to lights that give most are drawn, or are kept out.
+MOST_MARKS, MOST_WAYS = 60, 5
 
 
 class FaultsStep(Step):
-    """To come."""
+    """Look, find, explain."""
 
     id, title = "faults", "Faults"
 
-    def make_bench(self) -> LaterBench:
-        return LaterBench(self.title)
+    def __init__(self, desk: Desk) -> None:
+        super().__init__(desk)
+        self.state = FaultsState(desk)
+        self._spot: Spot | None = None
+        self.state.changed.connect(self.changed)
+        self.state.accounted.connect(self.changed)
+
+    def make_bench(self) -> FaultsBench:
+        bench = FaultsBench(self.desk, self.state)
+        bench.go_to.connect(self.desk.go_to_finding)
+        self.desk.stage.hands.pointed.connect(self._pointed)
+        self.desk.stage.hands.picked.connect(self._picked)
+        return bench
+
+    @property
+    def faults_bench(self) -> FaultsBench:
+        """The panel."""
+        return cast(FaultsBench, self.bench)
+
+    def commands(self) -> Sequence[Command]:
+        def any_found() -> bool:
+            return bool(self.state.seen.found)
+
+        return (
+            Command("faults.next", "Next fault", lambda: self._step(1), "Ctrl+Down", any_found),
+            Command("faults.previous", "Fault before", lambda: self._step(-1), "Ctrl+Up", any_found),
+            Command("faults.account", "Why it looks so here", self._account_here, "Ctrl+E", lambda: (
+                self.desk.rope.shown is not None
+            )),
+        )  # fmt: skip
+
+    def views(self) -> Sequence[View]:
+        return (LUX, CLIPPED)
+
+    def overlay(self) -> Overlay:
+        state = self.state
+        marks = []
+        for finding, known in state.seen.found[:MOST_MARKS]:
+            if finding.place is not None:
+                strong = finding == state.chosen
+                marks.append(Mark(
+                    finding.place, f"fault {finding.kind}", "", -1, hollow=known == "known", strong=strong,
+                    ringed=strong,
+                ))  # fmt: skip
+        return Overlay(tuple(self._ways()), tuple(marks))
+
+    def _ways(self) -> list[Line]:
+        """From the spot to the lights that give it most, and to those that something keeps out."""
+        account, now = self.state.account, self.desk.level.now
+        if account is None or now is None:
+            return []
+        start = account.spot.position
+        place = {light.name: light for light in now.scene.lights}
+        lines: list[Line] = []
+        for light in sorted(account.lights, key=_weight)[: 3 * MOST_WAYS]:
+            placed = place.get(light.name)
+            way = light.way
+            if placed is None or way is None or not way.in_reach or not way.facing or len(lines) >= MOST_WAYS:
+                continue
+            if placed.kind == "directional":
+                end = start - np.asarray(placed.direction) * 0.25 * self._extent()
+            else:
+                end = np.asarray(placed.position)
+            lines.append(
+                Line(np.stack([start, end]), "accent" if way.open > 0 else "second", 1.6, dashed=way.open < 0.5)
+            )
+        return lines
+
+    def _extent(self) -> float:
+        picture = self.desk.stage.picture
+        return picture.space.extent if picture is not None else 1.0
+
+    def show_finding(self, finding: Finding) -> bool:
+        return True
+
+    def enter(self) -> None:
+        super().enter()
+        self.state.refresh()
+
+    def station(self) -> Station:
+        words = "Every build is looked through. Choose a fault, or click any spot: it gives account of its light."
+        return Station(5, words, lambda: self.desk.go_to_step(self.id))
+
+    def _step(self, by: int) -> None:
+        """Look at the next finding in the list's order."""
+        self.desk.go_to_step(self.id)
+        found = [f for f, state in self.state.seen.found if state != "known"]
+        if not found:
+            return
+        chosen = self.state.chosen
+        at = (found.index(chosen) + by) % len(found) if chosen in found else 0 if by > 0 else len(found) - 1
+        self.state.choose(found[at])
+        self.desk.go_to_finding(found[at])
+
+    def _pointed(self, spot: Spot | None) -> None:
+        self._spot = spot
+
+    def _picked(self, _node: int) -> None:
+        if self.active:
+            self._account_here()
+
+    def _account_here(self) -> None:
+        spot, picture = self._spot, self.desk.stage.picture
+        if spot is None or picture is None or self.desk.rope.shown is None:
+            return
+        self.desk.go_to_step(self.id)
+        self.state.chosen = None
+        x, y, z = (float(v) for v in spot.position)
+        normal = picture.scene.face_normals[spot.triangle].astype(np.float64) if spot.triangle >= 0 else None
+        self.state.ask((x, y, z), normal)
+        self.state.changed.emit()
+
+
+def _weight(light: LightAccount) -> float:
+    return -float((light.direct + light.bounced).sum())

@@ -70,7 +70,7 @@ class LevelStep(Step):
         if page == REGION:
             return region_marks(now, self.level_bench.region.boxes.currentRow())
         if page == CHECKS and self._fault is not None:
-            return Overlay(marks=(Mark(self._fault, "fault", strong=True),))
+            return Overlay(marks=(Mark(self._fault, "fault check", strong=True),))
         return Overlay()
 
     def grip_moved(self, name: str, to: F64, done: bool, gesture: str) -> None:

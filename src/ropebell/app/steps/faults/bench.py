@@ -1,0 +1,203 @@
+"""The Faults bench: what is found, why a spot looks as it does, and the least that mends it."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
+
+from ropebell.app.desk import Desk
+from ropebell.app.parts import LIST_WIDTH, button, column, fit, label
+from ropebell.app.steps.faults.account_view import AccountView
+from ropebell.app.steps.faults.finding_list import FaultList
+from ropebell.app.steps.faults.state import SET, FaultsState
+from ropebell.app.words import luminance, lux
+from ropebell.checks.remedies import act
+from ropebell.faults.over_builds import note_on
+from ropebell.faults.run import TITLES
+from ropebell.level.finding import Finding
+
+
+class FaultsBench(QWidget):
+    """The panel.
+
+    Signals:
+        go_to: a finding to bring into the picture.
+    """
+
+    go_to = pyqtSignal(object)
+
+    def __init__(self, desk: Desk, state: FaultsState) -> None:
+        super().__init__()
+        self._desk, self.state = desk, state
+        rows = column(self)
+        head = QHBoxLayout()
+        self.title, self.since = label("Faults", "title"), label("", "second", wrap=False)
+        head.addWidget(self.title, 1)
+        head.addWidget(self.since)
+        rows.addLayout(head)
+        self.empty = label("", "second")
+        rows.addWidget(self.empty)
+        self.list = FaultList()
+        rows.addWidget(self.list, 3)
+        self.hint = label(
+            "Choose a fault, or click any spot of the picture: here stands why it looks as it does.", "second"
+        )
+        rows.addWidget(self.hint)
+        self.below = self._lower()
+        rows.addWidget(self.below, 4)
+        self.list.chosen.connect(self._chosen)
+        state.changed.connect(self.refresh)
+        state.accounted.connect(self.refresh_account)
+        self.refresh()
+
+    def _lower(self) -> QWidget:
+        area, inside = QScrollArea(), QWidget()
+        area.setWidgetResizable(True)
+        area.setFrameShape(QFrame.Shape.NoFrame)
+        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        lines = QVBoxLayout(inside)
+        lines.setContentsMargins(0, 0, 6, 0)
+        lines.setSpacing(8)
+        self.why, self.ledger = label("", "heading"), AccountView()
+        self.wait = label("", "second")
+        self.card = QFrame()
+        self.card.setProperty("role", "note")
+        words = QVBoxLayout(self.card)
+        words.setContentsMargins(12, 10, 12, 10)
+        self.verdict, self.history = label(""), label("", "second")
+        words.addWidget(self.verdict)
+        words.addWidget(self.history)
+        self.fix, self.known = (
+            button("", "main", "Apply the remedy"),
+            button("Known here", "flat", "Accept with a note"),
+        )
+        acts = QVBoxLayout()
+        for one in (self.fix, self.known):
+            acts.addWidget(one, 0, Qt.AlignmentFlag.AlignLeft)
+        self.note = QLineEdit()
+        self.note.setPlaceholderText("Why it is fine here, then Enter")
+        self.note.setAccessibleName("Why this fault is fine here")
+        self.note.hide()
+        for widget in (self.card, self.why, self.wait, self.ledger):
+            lines.addWidget(widget)
+        words.addLayout(acts)
+        words.addWidget(self.note)
+        lines.addStretch(1)
+        area.setWidget(inside)
+        self.fix.clicked.connect(self._mend)
+        self.known.clicked.connect(self._ask_note)
+        self.note.returnPressed.connect(self._accept)
+        return area
+
+    # -- what is found
+
+    def refresh(self) -> None:
+        """Show what is found now."""
+        seen, rope = self.state.seen, self._desk.rope
+        open_ = [(f, s) for f, s in seen.found if s != "known"]
+        weight = [f for f, _ in open_ if f.severity != "note"]
+        self.title.setText(f"{len(weight)} fault{'s' if len(weight) != 1 else ''}" if seen.found else "Faults")
+        new = sum(s == "new" for _, s in open_)
+        since = [n for n in rope.finished if n < rope.shown_number]
+        self.since.setText(f"{new} new since build {since[-1]}" if since and new else "")
+        self.list.show_seen(seen, self.state.chosen)
+        self.list.setVisible(bool(seen.found or seen.gone or seen.taken_away))
+        self.empty.setVisible(not seen.found)
+        self.empty.setText(self._why_empty())
+        self.refresh_account()
+
+    def _why_empty(self) -> str:
+        rope = self._desk.rope
+        if self._desk.level.now is None:
+            return "Open a level: after every build its light is looked through for faults."
+        if rope.shown is None:
+            return "Build, or choose a finished build on the rope: its faults are listed here."
+        if any(f.proved is not None for f in rope.shown.manifest.findings) or "inspect" in rope.shown.manifest.seconds:
+            return "Nothing is wrong with the light of this build. Click any spot to read why it looks as it does."
+        return "This build is of an older version and was not looked through. Build again."
+
+    def _chosen(self, finding: Finding | None) -> None:
+        self.state.choose(finding)
+        if finding is not None:
+            self.go_to.emit(finding)
+
+    # -- why
+
+    def finding(self) -> Finding | None:
+        """The one that is spoken of: chosen, or shown by the spot that was asked about."""
+        if self.state.chosen is not None:
+            return self.state.chosen
+        return self.state.verdict.finding if self.state.verdict is not None else None
+
+    def refresh_account(self) -> None:
+        """Show the account, as far as it is known."""
+        state, finding = self.state, self.finding()
+        account = state.account
+        self.ledger.show_account(account, state.light_names)
+        self.ledger.setVisible(account is not None)
+        self.why.setVisible(state.asked is not None)
+        nothing = state.asked is None and finding is None
+        self.below.setVisible(not nothing)
+        self.hint.setVisible(nothing and self._desk.rope.shown is not None and bool(state.seen.found))
+        if account is not None:
+            self.why.setText(f"Why this texel of {account.node.rsplit('/', 1)[-1]} has {lux(luminance(account.shown))}")
+        else:
+            self.why.setText("Why this texel looks as it does")
+        self.wait.setVisible(state.asked is not None and account is None)
+        self.wait.setText(state.trouble or "Bringing its rays together …")
+        self._show_verdict(finding)
+
+    def _show_verdict(self, finding: Finding | None) -> None:
+        state = self.state
+        text = ""
+        if finding is not None:
+            word = "Proved" if finding.proved else "Likely"
+            text = f"{TITLES.get(finding.kind, finding.kind)}. {word}: {finding.reason}"
+        elif state.verdict is not None:
+            text = state.verdict.text
+        self.card.setVisible(bool(text))
+        self.verdict.setText(text)
+        note = ""
+        now = self._desk.level.now
+        if finding is not None and now is not None:
+            note = note_on(finding, now.project.brief.known)
+        advice = f"{finding.remedy}." if finding is not None else ""
+        self.history.setText(f"Known here: {note}." if note else advice)
+        self.history.setVisible(bool(self.history.text()))
+        self.fix.setVisible(finding is not None and bool(finding.fix))
+        self.fix.setText(self._act(finding) if finding is not None else "")
+        self.known.setVisible(finding is not None)
+        self.known.setText("No longer known" if note else "Known here")
+        self.note.hide()
+        for one in (self.verdict, self.history):
+            if one.text():
+                fit(one, max(self.width() - 36, LIST_WIDTH) - 34)
+
+    @staticmethod
+    def _act(finding: Finding) -> str:
+        if finding.fix and finding.fix[0] == SET:
+            _, key, value = finding.fix
+            words = {"true": "on", "false": "off"}.get(value, value)
+            return f"Set {key.split('.')[-1].replace('_', ' ')} to {words}"
+        return act(finding)
+
+    def _mend(self) -> None:
+        finding = self.finding()
+        if finding is not None:
+            self.state.remedy(finding)
+
+    def _ask_note(self) -> None:
+        finding, now = self.finding(), self._desk.level.now
+        if finding is None or now is None:
+            return
+        if note_on(finding, now.project.brief.known):
+            self.state.know(finding, "")
+            return
+        self.note.clear()
+        self.note.show()
+        self.note.setFocus()
+
+    def _accept(self) -> None:
+        finding = self.finding()
+        if finding is not None:
+            self.state.know(finding, self.note.text().strip() or "fine here")

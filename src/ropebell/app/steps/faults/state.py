@@ -1,0 +1,176 @@
+"""The faults of the build that is looked at, and the account of a spot of it."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from functools import partial
+
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from ropebell.account.texel import Account, Ledger, Spot
+from ropebell.account.verdict import Verdict, verdict
+from ropebell.app.desk import Desk
+from ropebell.build.found import found_in
+from ropebell.build.manifest import Manifest
+from ropebell.build.recipe import with_setting
+from ropebell.build.reopened import reopen
+from ropebell.build.scope import Scope
+from ropebell.checks.remedies import apply_fix
+from ropebell.errors import RopeBellError
+from ropebell.faults.over_builds import Seen, known_key, note_on
+from ropebell.level.brief import Brief
+from ropebell.level.finding import Finding
+from ropebell.level.model import F64
+
+NOTHING = Seen((), (), ())
+SET = "set"
+
+
+class FaultsState(QObject):
+    """Follows the build that is looked at.
+
+    Attributes:
+        seen: what is found in it. chosen: the finding that is looked at, None for none.
+        account, verdict: of the spot that was asked about, None until they are known.
+        asked: where that is; trouble: why there is no account of it.
+
+    Signals:
+        changed: what is found is known anew. accounted: there is an account, or a verdict, or none any more.
+    """
+
+    changed = pyqtSignal()
+    accounted = pyqtSignal()
+
+    def __init__(self, desk: Desk) -> None:
+        super().__init__(desk)
+        self._desk = desk
+        self.seen, self.number = NOTHING, 0
+        self.chosen: Finding | None = None
+        self.account: Account | None = None
+        self.verdict: Verdict | None = None
+        self.asked: F64 | None = None
+        self.trouble = ""
+        self.light_names: tuple[str, ...] = ()
+        self._ledger: Ledger | None = None
+        desk.rope.looking_at.connect(lambda _: self.refresh())
+        desk.document.edited.connect(self.refresh_known)
+
+    def refresh(self) -> None:
+        """Read what is found in the build that is looked at."""
+        rope, now = self._desk.rope, self._desk.level.now
+        shown = rope.shown
+        if shown is None or now is None:
+            self.seen, self.number, self._ledger = NOTHING, 0, None
+            self._forget()
+            self.changed.emit()
+            return
+        folder, number = shown.folder, rope.shown_number
+        if number != self.number:
+            self._ledger = None
+            self._forget()
+
+        def receive(found: tuple[Manifest, Seen]) -> None:
+            self.seen, self.number = found[1], number
+            if self.chosen is not None and self.chosen not in [f for f, _ in self.seen.found]:
+                self.chosen = None
+            self.changed.emit()
+
+        self._desk.jobs.start("faults", partial(found_in, folder), receive)
+
+    def refresh_known(self) -> None:
+        """Notes may have come or gone."""
+        now = self._desk.level.now
+        if now is None or not self.seen.found:
+            return
+        known = now.project.brief.known
+        before = {f: state for f, state in self.seen.found}
+        found = tuple(
+            (f, "known" if note_on(f, known) else "new" if state == "known" else state) for f, state in before.items()
+        )
+        if found != self.seen.found:
+            self.seen = replace(self.seen, found=found)
+            self.changed.emit()
+
+    def _forget(self) -> None:
+        self.account, self.verdict, self.asked, self.trouble = None, None, None, ""
+        self._desk.jobs.forget("account")
+        self._desk.jobs.forget("verdict")
+        self.accounted.emit()
+
+    def choose(self, finding: Finding | None) -> None:
+        """Look at a finding, and ask for the account of its place."""
+        self.chosen = finding
+        if finding is not None and finding.place is not None:
+            self.ask(finding.place)
+        else:
+            self._forget()
+        self.changed.emit()
+
+    def ask(self, place: tuple[float, float, float], normal: F64 | None = None) -> None:
+        """Ask why a spot looks as it does."""
+        import numpy as np
+
+        shown = self._desk.rope.shown
+        if shown is None:
+            return
+        self._forget()
+        self.asked = np.array(place)
+        self.accounted.emit()
+        ledger, folder, at = self._ledger, shown.folder, self.asked
+
+        def work() -> tuple[Ledger | None, Account | None, str]:
+            try:
+                opened = ledger or Ledger(reopen(folder))
+                spot: Spot = opened.spot(at, normal)
+                return opened, opened.account(spot), ""
+            except RopeBellError as error:
+                return ledger, None, str(error)
+
+        def receive(found: tuple[Ledger | None, Account | None, str]) -> None:
+            self._ledger, self.account, self.trouble = found
+            if self._ledger is not None:
+                self.light_names = self._ledger.lit.scene.node_names
+            self.accounted.emit()
+            if self._ledger is not None and self.account is not None:
+                self._judge(self._ledger, self.account)
+
+        self._desk.jobs.start("account", work, receive)
+
+    def _judge(self, ledger: Ledger, account: Account) -> None:
+        def receive(found: Verdict) -> None:
+            self.verdict = found
+            self.accounted.emit()
+
+        self._desk.jobs.start("verdict", lambda: verdict(ledger.lit, account), receive)
+
+    # -- acts
+
+    def know(self, finding: Finding, note: str) -> None:
+        """Accept a finding as fine here, with a note; an empty one takes that back."""
+
+        def change(brief: Brief) -> Brief:
+            known = {k: v for k, v in brief.known.items() if not (note_on(finding, {k: v}) and not note)}
+            return replace(brief, known={**known, known_key(finding): note} if note else known)
+
+        self._desk.document.edit_brief("Known here" if note else "No longer known", change)
+
+    def remedy(self, finding: Finding) -> None:
+        """Apply a finding's remedy, undoably, and offer the smallest build that checks it."""
+        document, project = self._desk.document, self._desk.document.project
+        if project is None or not finding.fix:
+            return
+        before = project
+        if finding.fix[0] == SET:
+            _, key, value = finding.fix
+            document.set_recipe(f"Remedy: {finding.kind}", with_setting(project.recipe, f"{key}={value}"))
+        else:
+            document.edit_brief(f"Remedy: {finding.kind}", lambda b: apply_fix(b, finding))
+        shown = self._desk.rope.shown
+        if document.project == before or shown is None:
+            return
+        answers = [("Build", self._desk.builds.start)]
+        names = tuple(n for n in dict.fromkeys([finding.object, *finding.also]) if n in shown.scene.node_names)
+        if names and finding.fix[0] != SET:
+            only = Scope(names, since=shown.folder)
+            answers.insert(0, ("Light only what it is about", partial(self._desk.builds.start, only)))
+        self._desk.telling.lasting("The remedy is applied; a build shows whether it helps.", "remedy", *answers)
