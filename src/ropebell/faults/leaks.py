@@ -25,8 +25,8 @@ TOO_MUCH, ERRORS = 0.1, 3.0
 LEAST_TEXELS = 3
 INSIDE = 0.25
 # Rays of a spot that is looked at anew, in passes: ten times as many points as a texel of a final build has.
-RAYS = 384
-MOST_LOOKED = 1500
+RAYS = 1024
+MOST_TRIED, MOST_LOOKED = 40_000, 700
 # Faces that go on into each other within this are one surface: cosine of the angle.
 SMOOTH = 0.94
 MOST = 30
@@ -92,9 +92,10 @@ def _beside_other_light(lit: Lit) -> I32:
         low, high = np.minimum(low, value), np.maximum(high, value)
     odd = lit.open & (high > CONTRAST * low) & (high > 0.01 * lit.usual)
     rows = np.flatnonzero(odd).astype(np.int32)
-    if len(rows) > MOST_LOOKED * 8:
-        # The starkest first.
-        rows = np.sort(rows[np.argsort(-(high - low)[rows], kind="stable")[: MOST_LOOKED * 8]])
+    if len(rows) > MOST_TRIED:
+        # The starkest first; by their ratio, or the sun outside would speak for all.
+        stark = (low / np.maximum(high, 1e-30))[rows]
+        rows = np.sort(rows[np.argsort(stark, kind="stable")[:MOST_TRIED]])
     return rows
 
 
@@ -217,7 +218,10 @@ def _across(s: Looked, rows: I32, excess: F64, own: F64, wall: I32) -> None:
         stark = half > TOO_MUCH * (darkest + half)
         i, j = i[stark], j[stark]
         thin, met = _thin_between(lit, i, j)
-        i, j, met = i[thin][:MOST_LOOKED], j[thin][:MOST_LOOKED], met[thin][:MOST_LOOKED]
+        i, j, met = i[thin], j[thin], met[thin]
+        ratio = np.minimum(lit.light[i], lit.light[j]) / np.maximum(lit.light[i], lit.light[j])
+        starkest = np.argsort(ratio, kind="stable")[:MOST_LOOKED]
+        i, j, met = i[starkest], j[starkest], met[starkest]
         if not len(i):
             continue
         here, there = (s.again.of(rows, rays=RAYS) for rows in (i, j))
