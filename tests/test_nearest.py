@@ -8,9 +8,9 @@ import numpy as np
 import pytest
 
 from helpers import bake, facing_down, floor, level_file, meter, recipe
-from ropebell.level.nearest import NearestSurface, nearest_on
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.level.model import F64, Light
+from ropebell.level.nearest import NearestSurface, nearest_on
 
 
 def normals(corners: F64) -> F64:

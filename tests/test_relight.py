@@ -9,7 +9,6 @@ import numpy as np
 import pytest
 
 from helpers import bake, floor, level_file, recipe, room
-from ropebell.light.fields import SKY, reflecting
 from ropebell.build.manifest import parse_manifest
 from ropebell.build.meter import Meter
 from ropebell.build.precheck import gather
@@ -22,6 +21,7 @@ from ropebell.errors import RelightError
 from ropebell.level.brief import Brief, EmitterChange, LightChange
 from ropebell.level.model import Light
 from ropebell.level.open import open_level
+from ropebell.light.fields import SKY, reflecting
 from ropebell.light.pages import Filling
 from ropebell.light.solve import reflectance, solve
 from ropebell.light.superpose import solved_fields, superposed

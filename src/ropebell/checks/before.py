@@ -21,6 +21,7 @@ def _shapes(s: Subject) -> str:
     scene = s.scene
     return digest_of(
         scene.corners, np.nan_to_num(scene.uv1, nan=-1e9), scene.node, scene.material, scene.part, scene.bare,
+        scene.normals, scene.casts,
         scene.double_sided, scene.factor, list(scene.node_names), [n.mesh for n in s.level.nodes], s.texels_per_metre,
     )  # fmt: skip
 

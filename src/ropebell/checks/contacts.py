@@ -27,12 +27,14 @@ HAIR, HAIR_OF_LEVEL = 2e-3, 6e-5
 NO_GAP = 4e-6
 # How far an edge must run on inside another solid, as a share of the smaller object.
 CROSSING = 5e-3
+# What is so many times larger than something is what that may be planted in.
+PLANTED = 3.0
 
 
 # The longest first: they are run in this order.
 
 
-@BEFORE.detector({"crossing": "Solids cross"}, SHAPES)
+@BEFORE.detector({"crossing": "Solids cross"}, SHAPES, version=2)
 def crossing_solids(s: Subject) -> Iterator[Finding]:
     """Solids that run into one another: what cuts space along planes may stumble."""
     scene = s.baking
@@ -50,6 +52,7 @@ def crossing_solids(s: Subject) -> Iterator[Finding]:
     smaller = np.minimum(s.sizes[own], s.sizes[other])
     deep = np.minimum(share, 1.0 - share) * length > CROSSING * smaller
     crossing = (hit >= 0) & (share < 1.0) & (other != own) & into & deep & s.welded.closed[s.welded.piece[hit]]
+    crossing &= ~_planted(s, own, other, hit, start + run, crossing)
     pairs: dict[int, dict[int, int]] = {}
     for row in np.flatnonzero(crossing).tolist():
         a, b = int(own[row]), int(other[row])
@@ -63,6 +66,34 @@ def crossing_solids(s: Subject) -> Iterator[Finding]:
         yield Finding(
             "crossing", "note", scene.node_names[small], reason, "Nothing, unless a build fails there", as_place(at)
         )
+
+
+def _planted(s: Subject, own: I32, other: I32, hit: I32, end: F64, crossing: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    """(n,) which crossing edges are of something that is meant to stand in something far larger, as a post in the
+    ground or a beam in a wall: the larger one's own edges do not enter it, and it goes in by one side.
+
+    Args:
+        own, other: objects whose edge enters which. hit: (n,) face that it enters by. end: (n, 3) of each edge.
+    """
+    count = len(s.baking.node_names)
+    key = own.astype(np.int64) * count + other
+    entered = set(key[crossing].tolist())
+    normals = s.baking.face_normals[hit].astype(np.float64)
+    plane = np.round(
+        np.concatenate([normals, np.einsum("ij,ij->i", normals, s.baking.corners[hit, 0])[:, None]], axis=1), 3
+    )
+    planted = np.zeros(len(own), np.bool_)
+    rows = np.flatnonzero(crossing & (s.sizes[other] >= PLANTED * s.sizes[own]))
+    for _, mine in rows_by(_numbered(key[rows])):
+        at = rows[mine]
+        back = int(other[at[0]]) * count + int(own[at[0]])
+        planted[at] = back not in entered and len(np.unique(plane[at], axis=0)) == 1
+    return planted
+
+
+def _numbered(keys: I64) -> I32:
+    """The same keys as small numbers."""
+    return np.unique(keys, return_inverse=True)[1].astype(np.int32)
 
 
 def _edges(s: Subject) -> tuple[F64, F64, I32]:
@@ -79,11 +110,12 @@ def _edges(s: Subject) -> tuple[F64, F64, I32]:
     a = local.reshape(-1, 3)[first]
     b = np.roll(local, -1, axis=1).reshape(-1, 3)[first]
     own = np.repeat(scene.node, 3)[first]
-    lift = normal * (np.maximum(s.sizes[own], 1e-9) * 1e-4 + s.extent * 1e-6)[:, None]
+    # No more than rays need: by a share of its own size, a large floor would enter what stands on it.
+    lift = normal * (s.extent * 5e-6)
     return a + lift, b + lift, own
 
 
-@BEFORE.detector({"hair-gap": "Gap of a hair"}, SHAPES)
+@BEFORE.detector({"hair-gap": "Gap of a hair"}, SHAPES, version=2)
 def nearly_touching(s: Subject) -> Iterator[Finding]:
     """Objects that nearly touch: what cuts space along planes may stumble."""
     scene = s.baking
@@ -101,6 +133,8 @@ def nearly_touching(s: Subject) -> Iterator[Finding]:
     least = np.minimum(s.sizes[own], s.sizes[other])
     faced = np.einsum("ij,ij->i", scene.face_normals[hit], normal) < -0.5
     near = (hit >= 0) & (other != own) & faced & (far > NO_GAP * s.extent) & (far < HAIR_OF_LEVEL * s.extent)
+    # A round thing touches in one point: beside it there is a gap of every width.
+    near &= ~_rounding(s, owner, hit)
     rows = np.flatnonzero(near & (far < HAIR * least))
     own, other, far = own[rows], other[rows], far[rows]
     named = set(_smaller_first(s, own, other))
@@ -112,6 +146,15 @@ def nearly_touching(s: Subject) -> Iterator[Finding]:
         reason = f"It stands {_length(float(np.median(far[mine])))} off {listed(others)}, too little to be meant."
         at = as_place(points[rows[mine[0]]] + s.space.centre)
         yield Finding("hair-gap", "note", name, reason, "Let it touch, or move it clear", at)
+
+
+def _rounding(s: Subject, face: NDArray[np.int64], hit: I32) -> NDArray[np.bool_]:
+    """(n,) whether a face, or the one that it faces, is a small piece of a round surface."""
+    scene = s.baking
+    shading = scene.normals.astype(np.float64)
+    flat = np.einsum("tck,tk->tc", shading, scene.face_normals.astype(np.float64)).min(axis=1) > 1.0 - 1e-5
+    found: NDArray[np.bool_] = ~flat[face] | ~flat[hit]
+    return found
 
 
 def _length(metres: float) -> str:

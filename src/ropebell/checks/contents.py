@@ -13,6 +13,10 @@ from ropebell.level.finding import Finding, from_notice
 from ropebell.level.placed_light import PlacedLight
 
 # So few faces of so little of the level, on an object with so many others.
+# Real surfaces reflect no more: fresh snow, barium sulphate paint.
+WHITEST = 0.9
+# A level that is no wider was most likely not exported in metres.
+SMALLEST = 1.0
 STRAY_FACES, STRAY_SHARE, STRAY_AMONG = 2, 1e-3, 10
 
 
@@ -48,7 +52,7 @@ def size(s: Subject) -> Iterator[Finding]:
     if extent > 20_000:
         reason = f"The level is {extent:,.0f} m across; it was probably not exported in metres."
         yield Finding("scale", "warning", "", reason, "Export in metres")
-    if 0 < extent < 0.2:
+    if 0 < extent < SMALLEST:
         reason = f"The level is {100 * extent:.1f} cm across; it was probably not exported in metres."
         yield Finding("scale", "warning", "", reason, "Export in metres")
 
@@ -69,7 +73,7 @@ def materials(s: Subject) -> Iterator[Finding]:
         if m.base_texture is not None and m.base_texture.texcoord > 1:
             reason = f"Material '{m.name}' reads coordinate set {m.base_texture.texcoord}; set 0 is used."
             yield Finding("coordinate-set", "warning", m.name, reason, "Use set 0 or 1")
-        if min(m.base_color[:3]) >= 0.98 and m.base_texture is None:
+        if min(m.base_color[:3]) > WHITEST and m.base_texture is None:
             reason = f"Material '{m.name}' reflects {100 * min(m.base_color[:3]):.0f} % of the light."
             yield Finding("too-white", "note", m.name, reason, "Real surfaces stay below 90 %")
 
@@ -118,11 +122,11 @@ def pointing_nowhere(s: Subject) -> Iterator[Finding]:
 def negative_lights(s: Subject) -> Iterator[Finding]:
     """Lights of a colour below zero."""
     for light in s.baking.lights:
-        if not _is_off(light) and min(light.color) < 0:
+        if light.intensity > 0 and min(light.color) < 0:
             reason = f"Light '{light.name}' has a negative colour, which this engine cannot subtract."
             place = as_place(light.position)
             yield Finding("negative-light", "error", light.name, reason, "Give it a colour of 0 … 1", place)
 
 
 def _is_off(light: PlacedLight) -> bool:
-    return light.intensity <= 0 or max(light.color) <= 0
+    return light.intensity <= 0 or (max(light.color) <= 0 <= min(light.color))

@@ -19,6 +19,8 @@ from ropebell.level.model import F32, F64
 FEW_TEXELS = 8.0
 # Densities on one object that differ by more than this show.
 STRETCH = 4.0
+# A quarter of the surface squeezed by more along one way shows as smears.
+SQUEEZE = 2.0
 MOST_OVERLAP = 0.01
 
 
@@ -66,6 +68,12 @@ def _report(node: int, uv: F32, corners: F64, areas: F64) -> CoordinateReport:
     share, worst = overlap_of(uv)
     if share > MOST_OVERLAP:
         return CoordinateReport(node, "overlapping", share, low, high, as_place(corners[worst].mean(axis=0)))
+    squeeze = _squeeze(uv, corners)
+    order = np.argsort(squeeze)
+    running = np.cumsum(areas[order]) / areas.sum()
+    narrow = float(squeeze[order[min(int(np.searchsorted(running, 0.75)), len(order) - 1)]])
+    if narrow > SQUEEZE:
+        return CoordinateReport(node, "stretched", narrow, low, high, as_place(corners[order[-1]].mean(axis=0)))
     density = np.sqrt(flat / np.maximum(areas, 1e-300))
     order = np.argsort(density)
     running = np.cumsum(areas[order]) / areas.sum()
@@ -74,6 +82,24 @@ def _report(node: int, uv: F32, corners: F64, areas: F64) -> CoordinateReport:
         at = as_place(corners[order[0]].mean(axis=0))
         return CoordinateReport(node, "stretched", float(fine / max(coarse, 1e-12)), low, high, at)
     return CoordinateReport(node, "fine", 0.0, low, high, middle)
+
+
+def _squeeze(uv: F32, corners: F64) -> F64:
+    """(n,) how many times as far a metre goes on the page along the one way as along the other: the ratio of the
+    singular values of each face's map (P. Sander et al., SIGGRAPH 2001)."""
+    e1, e2 = corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]
+    x = np.linalg.norm(e1, axis=1)
+    along = e1 / np.maximum(x, 1e-300)[:, None]
+    y = np.einsum("ij,ij->i", e2, along)
+    z = np.linalg.norm(e2 - y[:, None] * along, axis=1)
+    flat = uv.astype(np.float64)
+    d1, d2 = flat[:, 1] - flat[:, 0], flat[:, 2] - flat[:, 0]
+    a = d1 / np.maximum(x, 1e-300)[:, None]
+    b = (d2 - a * y[:, None]) / np.maximum(z, 1e-300)[:, None]
+    p, q = (a * a).sum(axis=1) + (b * b).sum(axis=1), np.abs(a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0])
+    root = np.sqrt(np.maximum(p * p - 4 * q * q, 0.0))
+    found: F64 = np.sqrt((p + root) / np.maximum(p - root, 1e-12 * np.maximum(p, 1e-300)))
+    return found
 
 
 def _flat_areas(uv: F32) -> F64:
@@ -87,7 +113,7 @@ def coordinate_words(r: CoordinateReport) -> str:
     return {
         "overlapping": f"overlap on {100 * r.amount:.0f} % of their area: light of one place would show on another",
         "out-of-range": f"reach from {r.low:.2f} to {r.high:.2f}, outside 0 … 1",
-        "stretched": f"are {r.amount:.1f} times as dense in one part as in another",
+        "stretched": f"are {r.amount:.1f} times as dense in one part or along one way as in another",
         "collapsed": f"have no area for {100 * r.amount:.0f} % of the surface",
         "missing": "are missing",
         "fine": "are fine",

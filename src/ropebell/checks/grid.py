@@ -16,11 +16,12 @@ from ropebell.level.arrange import transform
 from ropebell.level.brief import Move
 from ropebell.level.finding import Finding
 from ropebell.level.model import F64
+from ropebell.level.triangles import bounds_by
 
 # Steps that editors offer, in metres: decimal ones and halves of a metre.
 STEPS = sorted({m * 10.0**e for m in (1, 2, 5) for e in range(-4, 3)} | {2.0**-e for e in range(-3, 8)}, reverse=True)
 # A step counts as the level's grid when so many of its square objects' sides lie on it, and there are enough of them.
-ON_GRID, LEAST_SIDES = 0.7, 12
+ON_GRID, LEAST_EXACT, LEAST_SIDES = 0.7, 0.5, 12
 # Nearer than this share of a step a side is on the grid; off by no more than that, the object looks meant to be on it.
 EXACT, HAIR = 1e-3, 4e-2
 SQUARE = 1.0 - 1e-7
@@ -45,19 +46,20 @@ class Sides:
 def square_sides(s: Subject) -> Sides:
     """Where objects begin and end along an axis, if they do so with faces square to it."""
     scene = s.baking
-    along = np.abs(scene.face_normals.astype(np.float64))
+    along = np.abs(scene.face_normals.astype(np.float64) @ s.frame)
     rows = np.flatnonzero(along.max(axis=1) > SQUARE)
     if not len(rows):
         none = np.zeros(0, np.int64)
         return Sides(none, none, np.zeros(0), np.zeros(0))
     axis = along[rows].argmax(axis=1)
     key = scene.node[rows].astype(np.int64) * 3 + axis
-    at = scene.corners[rows, 0, axis]
+    corners = scene.corners @ s.frame
+    at = corners[rows, 0, axis]
     order = np.argsort(key, kind="stable")
     starts = np.flatnonzero(np.append(True, np.diff(key[order]) != 0))
     low, high = np.minimum.reduceat(at[order], starts), np.maximum.reduceat(at[order], starts)
     node, axis = np.divmod(key[order][starts], 3)
-    node_low, node_high = s.node_bounds
+    node_low, node_high = bounds_by(corners, scene.node, len(scene.node_names))
     fine = 1e-6 * s.extent
     whole = (np.abs(node_low[node, axis] - low) < fine) & (np.abs(node_high[node, axis] - high) < fine)
     whole &= high - low > 10 * fine
@@ -73,10 +75,19 @@ def grid_step(sides: Sides, extent: float) -> float:
     at = np.concatenate([sides.low, sides.high])
     if len(at) < LEAST_SIDES:
         return 0.0
+    # A level's frame may begin anywhere: the grid is laid through the place that most sides agree on.
     for step in STEPS:
-        if 1e-3 * extent <= step <= extent / 4 and (np.abs(_off(at, step)) < _exact(step, extent)).mean() >= ON_GRID:
+        if 1e-3 * extent <= step <= extent / 4 and _on_grid(at, step, extent) >= ON_GRID:
             return step
     return 0.0
+
+
+def _on_grid(at: F64, step: float, extent: float) -> float:
+    """Share of the sides that lie on a grid, a hair off counted as meant to be on it."""
+    off = np.abs(_off(at, step))
+    exact = off < _exact(step, extent)
+    meant = exact | (off < HAIR * step)
+    return float(meant.mean()) if exact.mean() >= LEAST_EXACT else 0.0
 
 
 def _exact(step: float, extent: float) -> float:
@@ -88,7 +99,7 @@ def _off(at: F64, step: float) -> F64:
     return at - np.round(at / step) * step
 
 
-@BEFORE.detector({"off-grid": "A hair off the grid"}, SHAPES, MARKS)
+@BEFORE.detector({"off-grid": "A hair off the grid"}, SHAPES, MARKS, version=2)
 def off_grid(s: Subject) -> Iterator[Finding]:
     """Objects as wide as the grid asks that stand a hair off it: next to others they leave gaps and steps."""
     sides = square_sides(s)
@@ -104,6 +115,7 @@ def off_grid(s: Subject) -> Iterator[Finding]:
         name = s.baking.node_names[node]
         back = np.zeros(3)
         back[sides.axis[mine]] = -shift[mine]
+        back = s.frame @ back
         words = " and ".join(f"{1e3 * abs(shift[i]):.2g} mm along {AXES[sides.axis[i]]}" for i in mine)
         reason = f"It stands {words} off the grid of {step:g} m that the level keeps to, too little to be meant."
         fix = _onto_grid(s, int(node), back)

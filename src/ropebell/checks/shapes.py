@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,8 +15,10 @@ from ropebell.checks.subject import Subject, as_place, rows_by
 from ropebell.level.arrange import marks_in_force
 from ropebell.level.brief import Brief, Mark
 from ropebell.level.finding import Finding
+from ropebell.level.model import F64
 from ropebell.level.scene import Scene
 from ropebell.level.triangles import longest_squared
+from ropebell.light.sampling import fibonacci_sphere
 
 # Lower than this share of its longest edge, a face's normal and its hits hang on the last bits of a float.
 SLIVER = 1e-4
@@ -23,12 +26,14 @@ SLIVER = 1e-4
 ODD_LEAST, ODD_MOST = 0.03, 1.5
 ODD_SHARE = 0.3
 OPEN_LOOKS = 6
+# Eyes that are tried for a back, and looks round where there are none, of which so many must fall on something.
+EYES, OPEN_LOOKS_ROUND, LOOKS_OUT = 160, 8, 0.6
 # An object of so many triangles, all so small, costs the sight stage more than it hides.
 COSTLY_TRIANGLES = 2000
 COSTLY_SHARE = 0.08
 COSTLY_EDGE = 0.003
-# A wall of thin pieces begins at so many texels squared.
-WALL_TEXELS = 60
+# A board begins at so many texels in height and width, and is upright within about 30°.
+BOARD_TEXELS, UPRIGHT = 8.0, 0.5
 
 
 @BEFORE.detector({"sliver": "Sliver"}, SHAPES)
@@ -92,7 +97,7 @@ def _contains_anything(s: Subject, piece: int) -> bool:
     return any(((m > low + margin) & (m < high - margin)).all() for m in middles)
 
 
-@BEFORE.detector({"open-back": "Open back"}, SHAPES)
+@BEFORE.detector({"open-back": "Open back"}, SHAPES, MARKS, version=2)
 def open_sheets(s: Subject) -> Iterator[Finding]:
     """One-sided surfaces with a border whose back can be seen: black from there."""
     welded = s.welded
@@ -118,21 +123,53 @@ def open_sheets(s: Subject) -> Iterator[Finding]:
 
 
 def _back_is_seen(s: Subject, scene: Scene, rows: np.ndarray) -> np.ndarray:
-    """(n,) whether a ray from a face's back gets a thousandth of the level's size away."""
+    """(n,) whether players can see a face's back; where nothing says who looks, whether it looks out on lit sides of
+    other things, and not into the ground, a solid or the void."""
     middle = scene.corners[rows].mean(axis=1) - s.space.centre
     into = -scene.face_normals[rows].astype(np.float64)
-    start = (middle + into * s.extent * 2e-5).astype(np.float32)
-    reach = np.full(len(rows), s.extent * 2e-2, np.float32)
-    return ~s.space.blocked(start, into.astype(np.float32), reach)
+    start = middle + into * s.extent * 2e-5
+    if s.floors is not None and len(s.floors.floors):
+        eyes = s.floors.eyes - s.space.centre
+        return _any_eye(s, start, into, eyes[np.linspace(0, len(eyes) - 1, min(EYES, len(eyes))).astype(np.int64)])
+    looks = fibonacci_sphere(4 * OPEN_LOOKS_ROUND).astype(np.float64)
+    seen = np.zeros(len(rows), np.int64)
+    for look in looks:
+        way = np.where((into @ look > 0)[:, None], look, -look)
+        way = (way + 0.2 * into).astype(np.float32)
+        hit = s.space.first_hit(start.astype(np.float32), way)
+        front = np.einsum("ij,ij->i", scene.face_normals[hit], way) < 0
+        other = scene.node[hit] != scene.node[rows]
+        seen += (hit >= 0) & other & (front | scene.double_sided[hit])
+    return seen > LOOKS_OUT * len(looks)
 
 
-@BEFORE.detector({"odd-angle": "A hair off the axes"}, SHAPES)
+def _any_eye(s: Subject, start: np.ndarray, into: np.ndarray, eyes: np.ndarray) -> np.ndarray:
+    """(n,) whether any of some eyes sees a point from the side that it looks to."""
+    found = np.zeros(len(start), np.bool_)
+    nearest = (
+        np.argsort(((start[:, None] - eyes[None]) ** 2).sum(axis=2), axis=1, kind="stable") if len(start) else None
+    )
+    for k in range(len(eyes)):
+        left = np.flatnonzero(~found)
+        if not len(left) or nearest is None:
+            break
+        way = eyes[nearest[left, k]] - start[left]
+        left, way = (x[np.einsum("ij,ij->i", way, into[left]) > 0] for x in (left, way))
+        free = ~s.space.blocked(
+            start[left].astype(np.float32), way.astype(np.float32), np.full(len(left), 0.999, np.float32)
+        )  # fmt: skip
+        found[left[free]] = True
+    return found
+
+
+@BEFORE.detector({"odd-angle": "A hair off the axes"}, SHAPES, version=2)
 def odd_angles(s: Subject) -> Iterator[Finding]:
     """Objects most of whose faces lie a hair off an axis: a risk for what cuts space along axes."""
     scene = s.baking
     if not len(scene):
         return
-    along = np.abs(scene.face_normals.astype(np.float64)).max(axis=1).clip(0, 1)
+    # The level as a whole may stand askew: what counts is how objects stand to the rest of it.
+    along = np.abs(scene.face_normals.astype(np.float64) @ s.frame).max(axis=1).clip(0, 1)
     off = np.degrees(np.arccos(along))
     odd = (off > ODD_LEAST) & (off < ODD_MOST)
     count = len(scene.node_names)
@@ -200,29 +237,114 @@ def _sight(marks: dict[str, Mark]) -> dict[str, bool]:
     return {path: mark.blocks_sight for path, mark in marks.items() if mark.blocks_sight is not None}
 
 
-@BEFORE.detector({"thin-wall": "Thinner than a texel"}, SHAPES)
+@BEFORE.detector({"thin-wall": "Thinner than a texel"}, SHAPES, version=2)
 def thin_walls(s: Subject) -> Iterator[Finding]:
-    """Tall closed solids thinner than a texel of the final density: light reaches texels on both of their sides."""
-    welded = s.welded
-    texel = 1.0 / s.texels_per_metre
-    # Of a slab, whichever way it is turned: area is twice its face, volume its face times its thickness.
-    size = welded.high - welded.low
-    longest = np.maximum(np.linalg.norm(size, axis=1), 1e-300)
-    face = welded.area / 2
-    for _ in range(4):
-        thickness = np.abs(welded.volume) / np.maximum(face, 1e-300)
-        # Its narrow sides are part of the area too.
-        face = np.maximum(welded.area / 2 - thickness * (longest + face / longest), welded.area / 6)
-    boards = welded.closed & (thickness < texel) & (face / longest > texel) & (size[:, 1] > 20 * texel)
-    area = np.bincount(welded.node, welded.area * boards, len(s.baking.node_names)) if len(size) else np.zeros(0)
-    for node in np.flatnonzero(area > (WALL_TEXELS * texel) ** 2):
+    """Boards thinner than a texel of the final density that stand on a surface which runs on behind them: texels of it
+    lie on both of their sides."""
+    found: dict[int, list[float]] = {}
+    for board in thin_boards(s):
+        if _stands_on_both_sides(s, board):
+            found.setdefault(board.node, []).append(board.thick)
+    for node, thick in found.items():
         name = s.baking.node_names[node]
-        mine = boards & (welded.node == node)
-        thin = float(np.median(thickness[mine]))
+        texel = 1.0 / s.texels_per_metre
         reason = (
-            f"It is {1e3 * thin:.3g} mm thick and a texel {1e3 * texel:.3g} mm wide: light of one side will show "
-            f"along its foot on the other."
+            f"It is {1e3 * float(np.median(thick)):.3g} mm thick and a texel {1e3 * texel:.3g} mm wide: light of one "
+            f"side will show along its foot on the other."
         )
         yield Finding(
             "thin-wall", "warning", name, reason, "Make it thicker, or raise the density there", s.centre(int(node))
         )
+
+
+@dataclass(frozen=True, eq=False)
+class Board:
+    """A flat piece.
+
+    Attributes:
+        node: its object. middle: (3,) metres. across: (3,) unit normal of its large faces. sides: two (3,) unit ways
+            along them. half: metres from the middle to its rim along each. thick: metres.
+    """
+
+    node: int
+    middle: F64
+    across: F64
+    sides: tuple[F64, F64]
+    half: tuple[float, float]
+    thick: float
+
+
+def thin_boards(s: Subject) -> Iterator[Board]:
+    """Upright walls of boards thinner than a texel, and several texels wide and high; boards side by side are one."""
+    welded, texel = s.welded, 1.0 / s.texels_per_metre
+    if not len(welded.node):
+        return
+    flat = 2.0 * np.abs(welded.volume) / np.maximum(welded.area, 1e-300)
+    thin = (welded.closed & (flat < texel))[welded.piece]
+    faces = s.baking.face_normals.astype(np.float64)
+    # The large faces of a board are most of it.
+    largest = np.zeros(len(welded.node), np.int64)
+    order = np.argsort(s.baking.areas, kind="stable")
+    largest[welded.piece[order]] = order
+    across = faces[largest]
+    across *= np.where(np.abs(across).max(axis=1) == across.max(axis=1), 1.0, -1.0)[:, None]
+    middle = 0.5 * (welded.low + welded.high) - s.space.centre
+    offset = np.round(np.einsum("ij,ij->i", across, middle) / texel).astype(np.int64)
+    keys = np.concatenate([np.round(across * 200).astype(np.int64), offset[:, None], welded.node[:, None]], axis=1)
+    _, number = np.unique(keys, axis=0, return_inverse=True)
+    rows = np.flatnonzero(thin & (np.abs(across[welded.piece, 1]) < UPRIGHT))
+    for _, mine in rows_by(number.ravel()[welded.piece[rows]].astype(np.int32)):
+        board = _board_of(s, rows[mine], across[welded.piece[rows[mine[0]]]])
+        if board is not None:
+            yield board
+
+
+def _board_of(s: Subject, rows: NDArray[np.int64], across: F64) -> Board | None:
+    """Faces as a board, None where they are none, or not thinner than a texel.
+
+    Args:
+        across: (3,) unit normal of the large ones.
+    """
+    texel = 1.0 / s.texels_per_metre
+    normals, areas = s.baking.face_normals[rows].astype(np.float64), s.baking.areas[rows]
+    if areas[np.abs(normals @ across) > 0.999].sum() < 0.5 * areas.sum():
+        return None
+    up = np.array([0.0, 1.0, 0.0]) - across[1] * across
+    up /= np.linalg.norm(up)
+    side = np.cross(up, across)
+    points = s.baking.corners[rows].reshape(-1, 3)
+    (a, b), (c, d), (e, f) = ((float((points @ way).min()), float((points @ way).max())) for way in (across, side, up))
+    if b - a >= texel or min(d - c, f - e) < BOARD_TEXELS * texel:
+        return None
+    middle = 0.5 * ((a + b) * across + (c + d) * side + (e + f) * up)
+    return Board(int(s.baking.node[rows[0]]), middle, across, (side, up), ((d - c) / 2, (f - e) / 2), b - a)
+
+
+def _stands_on_both_sides(s: Subject, board: Board) -> bool:
+    """Whether a surface runs on from one side of a board to the other along one of its rims, with room on both."""
+    texel = 1.0 / s.texels_per_metre
+    clear = board.thick / 2 + texel
+    (side, up), (wide, high) = board.sides, board.half
+    places = np.linspace(-0.8, 0.8, 7)
+    for along, reach, toward, rim in (
+        (side, wide, -up, high),
+        (side, wide, up, high),
+        (up, high, side, wide),
+        (up, high, -side, wide),
+    ):
+        foot = board.middle + toward * (rim - 0.5 * texel) + np.outer(places * reach, along)
+        met = []
+        for sign in (1.0, -1.0):
+            start = foot + sign * clear * board.across - s.space.centre
+            # From the board's own place outward nothing is in the way, and below the rim there is something.
+            free = ~s.space.blocked(
+                (start - sign * texel * 0.5 * board.across).astype(np.float32),
+                np.repeat(sign * board.across[None], len(start), axis=0).astype(np.float32),
+                np.full(len(start), 1.5 * texel, np.float32),
+            )  # fmt: skip
+            down = np.repeat(toward[None], len(start), axis=0).astype(np.float32)
+            ground = s.space.blocked(start.astype(np.float32), down, np.full(len(start), 1.2 * texel, np.float32))
+            met.append(free & ground)
+        if (met[0] & met[1]).sum() >= 3:
+            return True
+    return False

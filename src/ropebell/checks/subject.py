@@ -20,6 +20,8 @@ from ropebell.sight.hull import hull_pieces
 from ropebell.sight.walk import Walkable, start_point, walkable
 
 Place = tuple[float, float, float]
+# Upright faces are counted by their angle in such steps, degrees; the level keeps to one if so much of them does.
+FRAME_STEP, FRAME_SHARE = 0.02, 0.4
 
 
 @dataclass(frozen=True, eq=False)
@@ -57,6 +59,12 @@ class Subject:
         return RaySpace(self.baking.corners)
 
     @cached_property
+    def blocking(self) -> RaySpace:
+        """Rays against what blocks light: a globe round a bulb that is marked to cast none is not in its way."""
+        casts = self.baking.casts
+        return self.space if not len(casts) or casts.all() else RaySpace(self.baking.corners, casts)
+
+    @cached_property
     def floors(self) -> Walkable | None:
         """Floors that can be walked from the start point, None without one."""
         start = start_point(self.level, self.baking, self.brief)
@@ -67,6 +75,14 @@ class Subject:
         """(nodes,) whether an object closes rooms off from the outside; none where no start point tells."""
         floors = self.floors
         return hull_pieces(self.baking, self.space, floors.eyes if floors is not None else np.zeros((0, 3)))
+
+    @cached_property
+    def frame(self) -> F64:
+        """(3, 3) orthonormal columns: the ways that most faces of the level look, the upright first kept upright.
+
+        The world's axes, unless more of its upright faces keep to other ones.
+        """
+        return level_frame(self.baking)
 
     @cached_property
     def welded(self) -> Welded:
@@ -105,6 +121,28 @@ class Subject:
         """Middle of an object's bounds."""
         low, high = self.node_bounds
         return as_place((low[node] + high[node]) / 2)
+
+
+def level_frame(scene: Scene) -> F64:
+    """(3, 3) the axes that the level keeps to: those of the world, turned about the upright."""
+    normals = scene.face_normals.astype(np.float64)
+    upright = np.abs(normals[:, 1]) < 0.05
+    angle = np.degrees(np.arctan2(normals[upright, 2], normals[upright, 0])) % 90.0
+    weight = scene.areas[upright]
+    frame: F64 = np.eye(3)
+    if not len(angle) or weight.sum() <= 0:
+        return frame
+    step = np.round(angle / FRAME_STEP).astype(np.int64) % round(90.0 / FRAME_STEP)
+    total = np.bincount(step, weight, round(90.0 / FRAME_STEP))
+    best = int(total.argmax())
+    # Of the winning step, the exact angle; a level that keeps to the world's axes is not turned by rounding.
+    near = np.minimum(np.abs(angle - best * FRAME_STEP), 90.0 - np.abs(angle - best * FRAME_STEP)) <= FRAME_STEP
+    away = (angle[near] - best * FRAME_STEP + 45.0) % 90.0 - 45.0
+    turn = best * FRAME_STEP + float(np.median(np.repeat(away, 1))) if near.any() else 0.0
+    if total[best] < FRAME_SHARE * weight.sum() or abs((turn + 45.0) % 90.0 - 45.0) < 1e-4:
+        return frame
+    c, s = np.cos(np.radians(turn)), np.sin(np.radians(turn))
+    return np.array([[c, 0.0, -s], [0.0, 1.0, 0.0], [s, 0.0, c]])
 
 
 def rows_by(owner: NDArray[np.int32]) -> Iterator[tuple[int, NDArray[np.int64]]]:
