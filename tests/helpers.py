@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 from pathlib import Path
 from typing import Any
 
@@ -68,9 +69,10 @@ def bake(level: Path, made: Recipe, out: Path | None = None, **request: Any) -> 
     cache = request.pop("cache", level.parent / "cache")
     if "lights" in request:
         request["brief"] = Brief(lights=request.pop("lights"))
-    journal = Journal(out)
+    journal, asked = Journal(out), Request(level, out, cache, made, **request)
     try:
-        return build(Request(level, out, cache, made, **request), journal).as_json()
+        journal.write("begin", pid=os.getpid(), request=asked.to_json())
+        return build(asked, journal).as_json()
     finally:
         journal.close()
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import tempfile
 from collections.abc import Iterable
 from dataclasses import dataclass
@@ -52,9 +53,11 @@ def findings_of(case: Case, folder: Path, draft: int = 1) -> list[Finding]:
         recipe = with_value(recipe, key, value)
     out = folder / "out"
     out.mkdir()
+    asked = Request(path, out, folder / "cache", recipe, brief=case.brief, pictures=False)
     journal = Journal(out)
     try:
-        manifest = build(Request(path, out, folder / "cache", recipe, brief=case.brief, pictures=False), journal)
+        journal.write("begin", pid=os.getpid(), request=asked.to_json())
+        manifest = build(asked, journal)
     finally:
         journal.close()
     return [f for f in manifest.findings if f.proved is not None]

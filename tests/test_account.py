@@ -1,0 +1,149 @@
+"""The account of a texel: its parts are its light, what is in the way is named, its verdict is that of the faults."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+
+from helpers import bake, floor, level_file, recipe, room
+from ropebell.account.history import history
+from ropebell.account.texel import Account, Ledger
+from ropebell.account.verdict import verdict
+from ropebell.bench.detection import findings_of
+from ropebell.bench.detection_levels import cases
+from ropebell.build.reopened import reopen
+from ropebell.cli.main import main
+from ropebell.demo.builder import LevelBuilder, at
+from ropebell.demo.shapes import box
+from ropebell.errors import ProjectError
+from ropebell.level.model import Light
+
+UP = np.array([0.0, 1.0, 0.0])
+
+
+def _level(folder: Path) -> Path:
+    """A room with two lamps, a glowing plate, and a screen between one lamp and a corner of the floor."""
+    b = LevelBuilder()
+    b.material("grey", (0.5, 0.5, 0.5))
+    b.material("glow", (0.5, 0.5, 0.5), glow=(30.0, 20.0, 10.0))
+    b.add("g", "room", room(6.0, 3.0, 4.0), "grey")
+    b.add("g", "screen", box((2.9, 0, 0.5), (3.1, 2.6, 3.5)), "grey")
+    b.add("g", "plate", box((0.2, 2.8, 0.2), (1.2, 2.9, 1.2)), "glow")
+    b.light("left", Light("left", "point", (1, 1, 1), 40.0), at(1.0, 2.0, 2.0))
+    b.light("right", Light("right", "point", (1, 0.5, 0.2), 40.0, 1.5), at(5.0, 2.0, 2.0))
+    return level_file(folder, b)
+
+
+@pytest.fixture(scope="module")
+def build(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    folder = tmp_path_factory.mktemp("account")
+    bake(_level(folder), recipe(light__gather_rays=64, density__texels_per_metre=6.0), sky=(1.0, 2.0, 3.0))
+    return folder / "out"
+
+
+@pytest.fixture(scope="module")
+def ledger(build: Path) -> Ledger:
+    return Ledger(reopen(build))
+
+
+def _at(ledger: Ledger, *place: float) -> Account:
+    return ledger.account(ledger.spot(np.array(place), UP))
+
+
+@pytest.mark.parametrize("place", [(1.0, 0.0, 2.0), (5.0, 0.0, 2.0), (3.6, 0.0, 2.0), (0.3, 0.0, 3.7)])
+def test_lights_and_sky_and_bounces_each_sum_to_the_light(ledger: Ledger, place: tuple[float, float, float]) -> None:
+    a = _at(ledger, *place)
+    assert np.allclose(sum((x.direct + x.bounced for x in a.lights), a.sky), a.raw, rtol=2e-4, atol=1e-6)
+    assert np.allclose(sum(a.bounces), a.raw, rtol=2e-4, atol=1e-6)
+    straight = sum((x.direct for x in a.lights), a.sky_direct)
+    assert np.allclose(straight, a.bounces[0], rtol=2e-4, atol=1e-6)
+    assert a.node == "g/room" and a.density == pytest.approx(6.0, rel=0.1)
+
+
+def test_what_gives_it_is_what_has_bounced(ledger: Ledger) -> None:
+    a = _at(ledger, 3.6, 0.0, 2.0)
+    given = sum((value for _, value in a.giving), np.zeros(3))
+    # All bounces but the last are what its rays met; the last one is small.
+    assert np.allclose(given, sum(a.bounces[1:]), rtol=0.02)
+    assert {name for name, _ in a.giving} <= {"g/room", "g/screen", "g/plate"}
+
+
+def test_what_is_in_the_way_of_each_lamp_is_named(ledger: Ledger) -> None:
+    behind = {x.name: x.way for x in _at(ledger, 4.5, 0.0, 2.0).lights}
+    left, right = behind["lights/left"], behind["lights/right"]
+    names = ledger.lit.scene.node_names
+    assert left is not None and right is not None
+    assert left.open == 0.0 and [names[n] for n, _ in left.blocked_by] == ["g/screen"]
+    assert left.metres == pytest.approx(np.hypot(3.5, 2.0), rel=0.05) and left.in_reach and left.facing
+    assert not right.in_reach  # two metres up, and it reaches one and a half
+    free = {x.name: x.way for x in _at(ledger, 1.0, 0.0, 2.0).lights}["lights/left"]
+    assert free is not None and free.open == 1.0 and free.blocked_by == ()
+
+
+def test_a_spot_is_the_nearest_of_a_baked_surface(ledger: Ledger) -> None:
+    spot = ledger.spot(np.array([1.0, 0.4, 2.0]), UP)
+    assert np.allclose(spot.position, [1.0, 0.0, 2.0], atol=1e-6) and spot.distance == pytest.approx(0.4)
+    t = ledger.lit.texels
+    assert abs(t.column[spot.texel] + 0.5 - spot.uv[0]) <= 0.5 and abs(t.row[spot.texel] + 0.5 - spot.uv[1]) <= 0.5
+
+
+def test_the_command_tells_the_whole_account(build: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    assert main(["account", str(build), "4.5,0,2", "--normal", "0,1,0", "--json"]) == 0
+    told: dict[str, Any] = json.loads(capsys.readouterr().out)
+    assert told.keys() >= {
+        "position", "node", "page", "texel", "density", "irradiance", "noise", "lights", "sky", "bounces", "from",
+        "back_faces", "verdict", "history",
+    }  # fmt: skip
+    assert told["lights"][0].keys() >= {"name", "direct", "bounced", "in_reach", "facing", "open", "blocked_by"}
+    assert told["verdict"].keys() >= {"kind", "object", "text", "proved"}
+    assert told["history"] == [{"build": "out", "irradiance": pytest.approx(told["irradiance"], rel=1e-6)}]
+    assert main(["meter", str(build), "4.5,0,2", "--normal", "0,1,0", "--json"]) == 0
+    metered = json.loads(capsys.readouterr().out)["points"][0]
+    assert metered["irradiance"] == pytest.approx(told["irradiance"], rel=1e-6)
+    assert main(["account", str(build), "4.5,0,2"]) == 0 and "g/screen" in capsys.readouterr().out
+    assert main(["account", str(build), "4.5,0,2", "--normal", "0,0,0"]) == 2
+
+
+def test_a_level_that_changed_since_is_refused_with_what_to_do(tmp_path: Path) -> None:
+    path = _level(tmp_path)
+    bake(path, recipe(light__gather_rays=8, density__texels_per_metre=2.0))
+    b = LevelBuilder()
+    b.material("grey", (0.5, 0.5, 0.5))
+    b.add("g", "floor", floor(3.0), "grey")
+    level_file(tmp_path, b)
+    with pytest.raises(ProjectError, match="has changed since"):
+        reopen(tmp_path / "out")
+
+
+@pytest.mark.parametrize("kind", ["black-patch", "light-leak"])
+def test_the_verdict_on_a_fault_is_that_fault_and_elsewhere_there_is_none(kind: str, tmp_path: Path) -> None:
+    case = next(c for c in cases(1) if c.kind == kind and c.planted)
+    found = next(f for f in findings_of(case, tmp_path) if f.kind == kind)
+    ledger = Ledger(reopen(tmp_path / "out"))
+    assert found.place is not None
+    judged = verdict(ledger.lit, ledger.account(ledger.spot(np.array(found.place))))
+    assert judged.finding is not None and judged.finding.kind == kind and judged.finding.object == found.object
+    assert judged.proved == found.proved
+    lit = ledger.lit
+    flagged = np.concatenate([rows for f, rows in lit.shown])
+    quiet = np.setdiff1d(np.flatnonzero(lit.open & (lit.light > 0.3 * lit.usual)), flagged)
+    far = quiet[
+        np.argmax(np.min(np.linalg.norm(lit.places[quiet][:, None] - lit.places[flagged][None, ::7], axis=2), 1))
+    ]
+    calm = verdict(lit, ledger.account(ledger.spot(lit.places[far], lit.normals[far])))
+    assert calm.finding is None and "lux" in calm.text
+
+
+def test_history_looks_back_over_the_builds_of_a_rope(tmp_path: Path) -> None:
+    path = _level(tmp_path)
+    builds = tmp_path / "builds"
+    builds.mkdir()
+    for number in (1, 2):
+        bake(path, recipe(light__gather_rays=8, density__texels_per_metre=2.0), builds / f"{number:04d}")
+    place = np.array([1.0, 0.0, 2.0])
+    assert [name for name, _ in history(builds / "0002", place, UP)] == ["0001", "0002"]
+    assert [name for name, _ in history(builds / "0001", place, UP)] == ["0001"]

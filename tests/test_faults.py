@@ -1,0 +1,166 @@
+"""Faults of a build's light on levels that have one and on levels that nearly do, and what becomes of them."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+
+from ropebell.bench.detection import findings_of, told
+from ropebell.bench.detection_levels import PLANTS, Case, cases, clean
+from ropebell.build.found import found_in
+from ropebell.build.manifest import read_manifest
+from ropebell.build.result import open_result
+from ropebell.checks.remedies import apply_fix
+from ropebell.cli.main import main
+from ropebell.deliver.findings import HEAD, as_csv, as_html, as_sarif
+from ropebell.faults.over_builds import known_key, note_on, over_builds, same
+from ropebell.level.finding import Finding
+
+# One world for each kind: together they are of many sizes, turns and densities.
+WITH = {(c.kind, c.planted): c for n, c in enumerate(cases(len(PLANTS))) if c.room.number == (n // 2) // len(PLANTS)}
+
+
+@pytest.mark.parametrize("kind", PLANTS)
+def test_what_is_planted_is_found_and_what_is_nearly_so_is_not(kind: str, tmp_path: Path) -> None:
+    case = WITH[kind, True]
+    found = findings_of(case, tmp_path / "with")
+    assert told(case, found)
+    mine = [f for f in found if f.kind == kind]
+    for finding in mine:
+        assert len(finding.reason) > 20 and finding.remedy and finding.measure is not None and finding.measure[0] >= 0
+        assert finding.proved is not None and finding.place is not None
+    near = findings_of(WITH[kind, False], tmp_path / "near")
+    assert not [f for f in near if f.kind == kind]
+
+
+def test_an_ugly_but_right_level_of_a_hundred_things_has_no_fault(tmp_path: Path) -> None:
+    assert findings_of(clean(0), tmp_path) == []
+
+
+@pytest.mark.parametrize("kind", ["black-patch", "light-leak", "pose-stain", "dark-mover", "uneven-quality"])
+def test_the_first_remedy_mends_it(kind: str, tmp_path: Path) -> None:
+    case = replace(WITH[kind, True])
+    first = next(f for f in findings_of(case, tmp_path / "before") if f.kind == kind and f.fix)
+    mended = _mended(case, first)
+    left = [f for f in findings_of(mended, tmp_path / "after") if same(f, first)]
+    assert not left or (left[0].area or 0.0) < 0.5 * (first.area or 0.0) or left[0].measure[0] < 0.5 * first.measure[0]
+
+
+def _mended(case: Case, finding: Finding) -> Case:
+    if finding.fix[0] == "set":
+        _, key, value = finding.fix
+        return replace(case, settings={**case.settings, key: int(value)})
+    return replace(case, brief=apply_fix(case.brief, finding))
+
+
+# -- over builds
+
+
+def _fault(kind: str = "noise", place: tuple[float, float, float] = (0, 0, 0), area: float = 0.1) -> Finding:
+    return Finding(
+        kind, "warning", "hall/floor", "It is noisy all over the place.", "More rays", place, (), (), area,
+        (0.1, "share"), 0, (3, 4), False,
+    )  # fmt: skip
+
+
+def test_faults_are_the_same_by_kind_object_and_place() -> None:
+    assert same(_fault(), _fault(place=(0.5, 0, 0.2)))
+    assert not same(_fault(), _fault(place=(5, 0, 0)))
+    assert same(_fault(area=40.0), _fault(place=(5, 0, 0)))
+    assert not same(_fault(), _fault("blotch"))
+
+
+def test_what_is_gone_is_mended_or_went_with_its_object() -> None:
+    before = [_fault(), _fault(place=(9, 0, 0)), replace(_fault("blotch"), object="hall/crate")]
+    seen = over_builds([_fault(place=(0.1, 0, 0)), _fault("seam")], before, {}, {"hall/floor"})
+    assert [state for _, state in seen.found] == ["still", "new"]
+    assert [f.place for f in seen.gone] == [(9, 0, 0)] and [f.object for f in seen.taken_away] == ["hall/crate"]
+    assert seen.unknown == 2
+
+
+def test_what_is_known_is_remembered_by_kind_and_place() -> None:
+    known = {known_key(_fault()): "the sun is low"}
+    assert note_on(_fault(place=(0.4, 0, 0)), known) == "the sun is low"
+    assert note_on(_fault(place=(7, 0, 0)), known) == "" and note_on(_fault("seam"), known) == ""
+    seen = over_builds([_fault(place=(0.4, 0, 0))], None, known, ())
+    assert seen.found[0][1] == "known" and seen.unknown == 0
+
+
+def test_findings_come_back_from_json_as_they_were() -> None:
+    one = _fault()
+    assert Finding.of(json.loads(json.dumps(one.as_json()))) == one
+    plain = Finding("sliver", "note", "a", "Some reason here.", "Nothing")
+    assert "proved" not in plain.as_json() and Finding.of(plain.as_json()) == plain
+    with pytest.raises(ValueError):
+        Finding.of({**one.as_json(), "area": float("nan")})
+
+
+# -- ways out
+
+
+@pytest.fixture(scope="module")
+def noisy(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A finished build with faults."""
+    folder = tmp_path_factory.mktemp("noisy")
+    assert findings_of(WITH["noise", True], folder)
+    return folder / "out"
+
+
+def test_the_command_tells_findings_and_says_so_by_its_status(noisy: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    assert main(["faults", str(noisy), "--json"]) == 1
+    told_ = json.loads(capsys.readouterr().out)
+    assert told_["build"] == "out" and told_["gone"] == []
+    keys = {"kind", "severity", "object", "also", "place", "reason", "remedy", "fix", "area", "measure", "page",
+            "texel", "proved", "state"}  # fmt: skip
+    assert all(keys <= f.keys() and f["measure"].keys() == {"value", "unit"} for f in told_["findings"])
+    assert main(["faults", str(noisy), "--since", str(noisy), "--json"]) == 1
+    assert {f["state"] for f in json.loads(capsys.readouterr().out)["findings"]} == {"still"}
+    assert main(["faults", str(noisy.parent), "--json"]) == 2
+
+
+def test_sarif_has_what_its_standard_asks_for(noisy: Path) -> None:
+    manifest, seen = found_in(noisy)
+    log = as_sarif("7", Path(manifest.level.file).as_uri(), seen)
+    assert log["version"] == "2.1.0" and len(log["runs"]) == 1
+    run = log["runs"][0]
+    rules = run["tool"]["driver"]["rules"]
+    assert len({r["id"] for r in rules}) == len(rules)
+    for result, (finding, state) in zip(run["results"], seen.found):
+        assert rules[result["ruleIndex"]]["id"] == result["ruleId"] == finding.kind
+        assert result["level"] in ("error", "warning", "note") and result["message"]["text"]
+        assert result["baselineState"] == {"new": "new", "still": "unchanged", "known": "unchanged"}[state]
+        assert result["locations"][0]["physicalLocation"]["artifactLocation"]["uri"].startswith("file://")
+    assert json.loads(json.dumps(log)) == log
+
+
+def test_the_table_has_a_line_for_each_and_takes_no_name_for_a_formula(noisy: Path) -> None:
+    _, seen = found_in(noisy)
+    lines = list(csv.reader(io.StringIO(as_csv(seen))))
+    assert tuple(lines[0]) == HEAD and len(lines) == 1 + len(seen.found)
+    odd = over_builds([replace(_fault(), object="=1+1")], None, {}, ())
+    assert "'=1+1" in as_csv(odd)
+
+
+def test_the_page_shows_each_with_a_picture_and_lets_no_name_in_as_markup(noisy: Path) -> None:
+    _, seen = found_in(noisy)
+    odd = replace(seen.found[0][0], object="<script>x</script>")
+    page = as_html("7", replace(seen, found=((odd, "new"), *seen.found[1:])), open_result(noisy), {})
+    assert page.count("data:image/png;base64,") == len(seen.found)
+    assert "<script>" not in page and "&lt;script&gt;" in page
+
+
+def test_a_tripwire_waits_for_a_fault_of_the_light(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    case = WITH["noise", True]
+    findings_of(case, tmp_path)
+    recipe = read_manifest(tmp_path / "out").recipe
+    sets = [f"--set=light.gather_rays={recipe.light.gather_rays}", "--set=finish.denoise=false",
+            f"--set=density.texels_per_metre={recipe.density.texels_per_metre}"]  # fmt: skip
+    level, out = str(tmp_path / "level.glb"), str(tmp_path / "tripped")
+    assert main(["bake", level, "--out", out, *sets, "--stop-when", "fault:noise"]) == 4
+    assert main(["bake", level, "--out", out, *sets, "--stop-when", "fault:seam"]) == 0
+    capsys.readouterr()
