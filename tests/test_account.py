@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -13,13 +14,17 @@ from helpers import bake, floor, level_file, recipe, room
 from ropebell.account.history import history
 from ropebell.account.texel import Account, Ledger
 from ropebell.account.verdict import verdict
+from ropebell.account.what_if import what_if
 from ropebell.bench.detection import findings_of
 from ropebell.bench.detection_levels import cases
+from ropebell.build.remedied import Tried, judged, read_tried, record, write_tried
 from ropebell.build.reopened import reopen
 from ropebell.cli.main import main
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import box
 from ropebell.errors import ProjectError
+from ropebell.level.brief import Brief, LightChange, Mark
+from ropebell.level.finding import Finding
 from ropebell.level.model import Light
 
 UP = np.array([0.0, 1.0, 0.0])
@@ -147,3 +152,44 @@ def test_history_looks_back_over_the_builds_of_a_rope(tmp_path: Path) -> None:
     place = np.array([1.0, 0.0, 2.0])
     assert [name for name, _ in history(builds / "0002", place, UP)] == ["0001", "0002"]
     assert [name for name, _ in history(builds / "0001", place, UP)] == ["0001"]
+
+
+def test_what_if_answers_as_a_build_would(tmp_path: Path) -> None:
+    path = _level(tmp_path)
+    made = recipe(light__gather_rays=128, density__texels_per_metre=6.0, light__bounces=2)
+    bake(path, made, sky=(1.0, 2.0, 3.0))
+    ledger = Ledger(reopen(tmp_path / "out"))
+    place = np.array([4.5, 0.0, 2.0])
+    account = ledger.account(ledger.spot(place, UP))
+    told = {w.what: w for w in what_if(ledger.lit, account)}
+    without = told["without left"]
+    bake(path, made, tmp_path / "dark", sky=(1.0, 2.0, 3.0), lights={"lights/left": LightChange(enabled=False)})
+    dark = Ledger(reopen(tmp_path / "dark"))
+    after = dark.account(dark.spot(place, UP)).raw
+    assert without.exact and np.allclose(without.light, after, rtol=1e-3)
+    # Without the screen's shadow the spot is about as light as where the screen casts none: what that throws about in
+    # the rest of the room is not looked at.
+    free = told["without the shadow of screen"]
+    marks = {"g/screen": Mark(casts=False)}
+    bake(path, made, tmp_path / "free", sky=(1.0, 2.0, 3.0), brief=Brief(marks=marks))
+    open_ = Ledger(reopen(tmp_path / "free"))
+    wanted = open_.account(open_.spot(place, UP)).raw - account.raw
+    assert not free.exact and np.allclose(free.light - account.raw, wanted, rtol=0.3)
+
+
+def test_remedies_are_judged_by_the_build_after_and_remembered(tmp_path: Path) -> None:
+    fault = Finding("noise", "warning", "hall/floor", "It is noisy all over.", "More rays", (0, 0, 0), (), (), 2.0,
+                    (0.2, "share"), 0, (1, 1), False)  # fmt: skip
+    tried = [Tried(fault, "Set gather rays to 512", 3)]
+    write_tried(tmp_path, tried)
+    assert read_tried(tmp_path) == tried
+    assert "next build" in record(tried, fault)
+    assert judged(tried, 3, [fault]) == tried
+    for now, verdict_ in ((None, "helped"), (0.1, "less"), (0.2, "no change"), (0.5, "worse")):
+        found = [] if now is None else [replace(fault, measure=(now, "share"))]
+        after = judged(tried, 4, found)
+        assert [t.verdict for t in after] == [verdict_] and after[0].after == 4
+        assert judged(after, 5, []) == after
+        assert "build 4" in record(after, fault)
+    (tmp_path / "remedies.json").write_text("{", encoding="utf-8")
+    assert read_tried(tmp_path) == [] and record([], fault) == ""

@@ -14,10 +14,12 @@ from ropebell.bench.detection import findings_of, told
 from ropebell.bench.detection_levels import PLANTS, Case, cases, clean
 from ropebell.build.found import found_in
 from ropebell.build.manifest import read_manifest
+from ropebell.build.outdated import outdated
 from ropebell.build.result import open_result
 from ropebell.checks.remedies import apply_fix
 from ropebell.cli.main import main
 from ropebell.deliver.findings import HEAD, as_csv, as_html, as_sarif
+from ropebell.demo.write import write_demo
 from ropebell.faults.over_builds import known_key, note_on, over_builds, same
 from ropebell.level.finding import Finding
 
@@ -163,4 +165,20 @@ def test_a_tripwire_waits_for_a_fault_of_the_light(tmp_path: Path, capsys: pytes
     level, out = str(tmp_path / "level.glb"), str(tmp_path / "tripped")
     assert main(["bake", level, "--out", out, *sets, "--stop-when", "fault:noise"]) == 4
     assert main(["bake", level, "--out", out, *sets, "--stop-when", "fault:seam"]) == 0
+    capsys.readouterr()
+
+
+def test_what_is_not_as_it_was_built_is_told_of_the_build(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    project = write_demo(tmp_path / "mill")
+    out = tmp_path / "out"
+    coarse = ["--set=density.texels_per_metre=0.5", "--set=light.gather_rays=4", "--set=light.bounces=1"]
+    assert main(["bake", str(project), "--out", str(out), *coarse]) == 0
+    manifest = read_manifest(out)
+    assert outdated(out, manifest) == []
+    file = project / "project.toml"
+    moved = '\n[moves."props/crate 3"]\nmove = [0.5, 0.0, 0.0]\n[lights."lights/hall lamp"]\nintensity = 1.0\n'
+    file.write_text(file.read_text(encoding="utf-8") + moved, encoding="utf-8")
+    told_ = outdated(out, manifest)
+    assert {f.object for f in told_} == {"props/crate 3", "lights/hall lamp"}
+    assert {f.kind for f in told_} == {"stale-object"} and all(f.place is not None for f in told_)
     capsys.readouterr()

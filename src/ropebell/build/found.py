@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from ropebell.build.manifest import MANIFEST, Manifest, read_manifest
+from ropebell.build.outdated import outdated
 from ropebell.build.project import PROJECT_FILE, load_project
 from ropebell.errors import RopeBellError
 from ropebell.faults.over_builds import Seen, over_builds
@@ -42,7 +43,8 @@ def found_in(folder: Path, since: Path | None = None) -> tuple[Manifest, Seen]:
     since = since if since is not None else earlier_build(folder)
     before = of_light(read_manifest(since)) if since is not None else None
     objects = {node.path for node in read_gltf(folder / BAKED_LEVEL).nodes} if before else set()
-    return manifest, over_builds(of_light(manifest), before, _known(folder, manifest), objects)
+    found = [*of_light(manifest), *outdated(folder, manifest)]
+    return manifest, over_builds(found, before, _known(folder, manifest), objects)
 
 
 def _known(folder: Path, manifest: Manifest) -> Mapping[str, str]:

@@ -11,6 +11,7 @@ import numpy as np
 from ropebell.account.history import history
 from ropebell.account.texel import Account, Ledger
 from ropebell.account.verdict import Verdict, verdict
+from ropebell.account.what_if import what_if
 from ropebell.build.reopened import reopen
 from ropebell.cli.commands import Color
 from ropebell.cli.said import say
@@ -46,6 +47,7 @@ def _json(ledger: Ledger, a: Account, judged: Verdict, past: list[tuple[str, lis
         "from": [{"node": node, "irradiance": value.tolist()} for node, value in a.giving],
         "back_faces": {"share": round(a.behind[0], 4), "nodes": list(a.behind[1])},
         "verdict": judged.as_json(), "history": [{"build": name, "irradiance": value} for name, value in past],
+        "what_if": [w.as_json() for w in what_if(lit, a)],
         "build": ledger.build.folder.name or ledger.build.folder.absolute().name,
     }  # fmt: skip
 
@@ -80,5 +82,6 @@ def _lines(ledger: Ledger, a: Account, judged: Verdict, past: list[tuple[str, li
     lines += [f"  from {node:<23}{lux(value)}" for node, value in a.giving]
     if a.behind[0] > 0:
         lines.append(f"  {100 * a.behind[0]:.0f} % of its rays meet backs of faces: {', '.join(a.behind[1])}")
+    lines += [f"  {w.what:<28}{lux(w.light)}" for w in what_if(lit, a)]
     lines += [f"  build {name:<22}{lux(value)}" for name, value in past]
     return "\n".join(lines)

@@ -102,6 +102,11 @@ def parser() -> argparse.ArgumentParser:
     p.add_argument("--out", type=_path, default=None, metavar="FILE", help="write the page here")
     p.add_argument("--json", action="store_true")
 
+    p = commands.add_parser("detection", help="measure how well faults are found on levels made by code; minutes")
+    p.add_argument("--out", type=_path, default=None, metavar="FILE", help="write the page here")
+    p.add_argument("--each", type=int, default=8, metavar="N", help="levels with and without each fault")
+    p.add_argument("--json", action="store_true")
+
     p = commands.add_parser("shots", help="draw every main view of the window into PNG files")
     p.add_argument("--out", type=_path, required=True, metavar="DIR")
 
@@ -232,6 +237,8 @@ def _run(options: argparse.Namespace) -> int:
         return commands.demo(options.folder, options.halls, options.bare)
     if options.command == "accuracy":
         return _accuracy(options.out, options.json)
+    if options.command == "detection":
+        return _detection(options.out, options.each, options.json)
     if options.command == "bench":
         return _bench(options.json, options.scale, options.long, options.window, options.plot)
     return _window(options)
@@ -293,6 +300,30 @@ def _accuracy(out: Path | None, as_json: bool) -> int:
             raise UsageError(f"it cannot be written ({why(error)})", out, "Name another file") from error
     if as_json:
         print(json.dumps(accuracy.as_json(found, noise)))
+    elif out is None:
+        print(page)
+    return EXIT_DONE
+
+
+def _detection(out: Path | None, each: int, as_json: bool) -> int:
+    from dataclasses import asdict
+
+    from ropebell.bench import detection
+
+    if not 1 <= each <= 100:
+        raise UsageError(f"--each {each} is outside 1 … 100", "", "Choose another number")
+    if out is not None:
+        _try(out)
+    by_draft: dict[int, list[detection.Kind]] = {}
+    quiet: list[list[Any]] = []
+    for draft in (1, 4):
+        by_draft[draft], quiet = detection.run(each, draft)
+    page = detection.report(by_draft, quiet, each, datetime.date.today())
+    if out is not None:
+        write_text(out, page)
+    if as_json:
+        told = {str(draft): [asdict(kind) for kind in kinds] for draft, kinds in by_draft.items()}
+        print(json.dumps({"drafts": told, "clean": [len(found) for found in quiet]}))
     elif out is None:
         print(page)
     return EXIT_DONE

@@ -22,7 +22,7 @@ from ropebell.light.probes import LitLevel, at_place, lit_probes
 DARK, AROUND = 0.1, 1.0
 # A pose that changes the light by more, on so many m².
 STAINED, STAIN_AREA = 0.2, 0.02
-MOST_LOOKED, RAYS = 4000, 128
+MOST_LOOKED, RAYS = 2000, 128
 SIDES = np.array([[0, 1, 0], [1, 0, 0], [-1, 0, 0], [0, 0, 1], [0, 0, -1.0]])
 
 

@@ -11,6 +11,8 @@ from ropebell.level.model import F64, Mask
 NEAREST, SPREAD = 6, 10
 # A ray from a texel starts this share of its width off its face.
 OFF = 0.02
+# Charts with more texels than this are tried by so many of them.
+MANY, FIRST = 1500, 300
 
 
 class Seen:
@@ -62,19 +64,37 @@ class Seen:
         asked, seen, far = self._known[from_behind]
         new = np.unique(rows[~asked[rows]])
         if len(new):
-            seen[new], far[new] = self._shot(new, from_behind)
+            seen[new], far[new] = self._shot_by_charts(new, from_behind)
             asked[new] = True
         return asked, seen, far
+
+    def _shot_by_charts(self, rows: np.ndarray, from_behind: bool) -> tuple[Mask, F64]:
+        """Of charts with very many texels some are looked at first; all are, unless these agree that none is seen."""
+        chart = self._lit.chart[rows]
+        many = np.bincount(chart)[chart] > MANY
+        seen, far = np.zeros(len(rows), np.bool_), np.full(len(rows), np.inf)
+        order = np.argsort(chart, kind="stable")
+        rank = np.empty(len(rows), np.int64)
+        rank[order] = np.arange(len(rows)) - np.searchsorted(chart[order], chart[order])
+        size = np.bincount(chart)[chart]
+        first = many & (rank % np.maximum(size // FIRST, 1) == 0)
+        seen[first], far[first] = self._shot(rows[first], from_behind)
+        any_seen = np.bincount(chart[first], seen[first], minlength=int(chart.max()) + 1) > 0
+        rest = ~first & (~many | any_seen[chart])
+        seen[rest], far[rest] = self._shot(rows[rest], from_behind)
+        return seen, far
 
     def _shot(self, rows: np.ndarray, from_behind: bool, places: F64 | None = None) -> tuple[Mask, F64]:
         from scipy.spatial import cKDTree  # slow to load, and only wanted here
 
+        if not len(rows):
+            return np.zeros(0, np.bool_), np.zeros(0)
         lit, eyes = self._lit, self._lit.eyes
         assert eyes is not None
         normals = -lit.normals[rows] if from_behind else lit.normals[rows]
         places = lit.places[rows] if places is None else places
         start = places + normals * (OFF * lit.pitch[rows] + lit.surface.ground.lift[lit.texels.owner[rows]])[:, None]
-        _, near = cKDTree(eyes).query(start, k=min(NEAREST * 3, len(eyes)))
+        _, near = cKDTree(eyes).query(start, k=min(NEAREST * 3, len(eyes)), workers=lit.settings.workers)
         near = near.reshape(len(rows), -1)
         spread = np.linspace(0, len(eyes) - 1, min(SPREAD, len(eyes))).astype(np.int64)
         tries = [near[:, i] for i in range(0, near.shape[1], 3)]

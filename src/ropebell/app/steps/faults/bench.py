@@ -9,9 +9,9 @@ from ropebell.app.desk import Desk
 from ropebell.app.parts import LIST_WIDTH, button, column, fit, label
 from ropebell.app.steps.faults.account_view import AccountView
 from ropebell.app.steps.faults.finding_list import FaultList
-from ropebell.app.steps.faults.state import SET, FaultsState
+from ropebell.app.steps.faults.state import FaultsState, remedy_words
 from ropebell.app.words import luminance, lux
-from ropebell.checks.remedies import act
+from ropebell.build.remedied import record
 from ropebell.faults.over_builds import note_on
 from ropebell.faults.run import TITLES
 from ropebell.level.finding import Finding
@@ -78,7 +78,8 @@ class FaultsBench(QWidget):
         self.note.setPlaceholderText("Why it is fine here, then Enter")
         self.note.setAccessibleName("Why this fault is fine here")
         self.note.hide()
-        for widget in (self.card, self.why, self.wait, self.ledger):
+        self.if_title, self.if_ = label("What if", "heading"), label("", "second")
+        for widget in (self.card, self.why, self.wait, self.ledger, self.if_title, self.if_):
             lines.addWidget(widget)
         words.addLayout(acts)
         words.addWidget(self.note)
@@ -145,6 +146,10 @@ class FaultsBench(QWidget):
             self.why.setText("Why this texel looks as it does")
         self.wait.setVisible(state.asked is not None and account is None)
         self.wait.setText(state.trouble or "Bringing its rays together …")
+        self.if_title.setVisible(bool(state.what_if))
+        self.if_.setVisible(bool(state.what_if))
+        lines = [f"{w.what.capitalize()}: {lux(luminance(w.light))}" for w in state.what_if]
+        self.if_.setText("\n".join(lines))
         self._show_verdict(finding)
 
     def _show_verdict(self, finding: Finding | None) -> None:
@@ -161,25 +166,17 @@ class FaultsBench(QWidget):
         now = self._desk.level.now
         if finding is not None and now is not None:
             note = note_on(finding, now.project.brief.known)
-        advice = f"{finding.remedy}." if finding is not None else ""
+        advice = f"{finding.remedy}. {record(state.tried, finding)}".strip() if finding is not None else ""
         self.history.setText(f"Known here: {note}." if note else advice)
         self.history.setVisible(bool(self.history.text()))
         self.fix.setVisible(finding is not None and bool(finding.fix))
-        self.fix.setText(self._act(finding) if finding is not None else "")
+        self.fix.setText(remedy_words(finding) if finding is not None else "")
         self.known.setVisible(finding is not None)
         self.known.setText("No longer known" if note else "Known here")
         self.note.hide()
         for one in (self.verdict, self.history):
             if one.text():
                 fit(one, max(self.width() - 36, LIST_WIDTH) - 34)
-
-    @staticmethod
-    def _act(finding: Finding) -> str:
-        if finding.fix and finding.fix[0] == SET:
-            _, key, value = finding.fix
-            words = {"true": "on", "false": "off"}.get(value, value)
-            return f"Set {key.split('.')[-1].replace('_', ' ')} to {words}"
-        return act(finding)
 
     def _mend(self) -> None:
         finding = self.finding()

@@ -37,6 +37,8 @@ def measured(finding: Finding) -> str:
     if finding.measure is None:
         return ""
     value, unit = finding.measure
+    if unit == "count":
+        return ""
     said = UNITS[unit](value) if unit in UNITS else f"{value:.3g} {unit}"
     if finding.area and unit != "m²":
         said += f" on {finding.area:.2g} m²"
@@ -80,7 +82,7 @@ class FaultDelegate(QStyledItemDelegate):
         painter.setFont(font(12))
         painter.setPen(THEME.color("second"))
         name = finding.object.rsplit("/", 1)[-1] or "the level"
-        below = f"{name}, {measured(finding)}" if finding.measure is not None else name
+        below = ", ".join(part for part in (name, measured(finding)) if part)
         shown = painter.fontMetrics().elidedText(below, Qt.TextElideMode.ElideRight, r.width() - 42)
         painter.drawText(r.adjusted(34, 23, 0, 0), 0, shown)
         painter.restore()

@@ -9,14 +9,17 @@ from PyQt6.QtCore import QObject, pyqtSignal
 
 from ropebell.account.texel import Account, Ledger, Spot
 from ropebell.account.verdict import Verdict, verdict
+from ropebell.account.what_if import WhatIf, what_if
 from ropebell.app.desk import Desk
 from ropebell.build.found import found_in
 from ropebell.build.manifest import Manifest
 from ropebell.build.recipe import with_setting
+from ropebell.build.remedied import Tried, judged, read_tried, write_tried
 from ropebell.build.reopened import reopen
 from ropebell.build.scope import Scope
-from ropebell.checks.remedies import apply_fix
-from ropebell.errors import RopeBellError
+from ropebell.checks.remedies import act, apply_fix
+from ropebell.checks.subject import short
+from ropebell.errors import RopeBellError, why
 from ropebell.faults.over_builds import Seen, known_key, note_on
 from ropebell.level.brief import Brief
 from ropebell.level.finding import Finding
@@ -24,6 +27,15 @@ from ropebell.level.model import F64
 
 NOTHING = Seen((), (), ())
 SET = "set"
+
+
+def remedy_words(finding: Finding) -> str:
+    """What a finding's remedy does, in a few words."""
+    if finding.fix and finding.fix[0] == SET:
+        _, key, value = finding.fix
+        words = {"true": "on", "false": "off"}.get(value, value)
+        return f"Set {key.split('.')[-1].replace('_', ' ')} to {words}"
+    return act(finding)
 
 
 class FaultsState(QObject):
@@ -50,6 +62,8 @@ class FaultsState(QObject):
         self.verdict: Verdict | None = None
         self.asked: F64 | None = None
         self.trouble = ""
+        self.what_if: list[WhatIf] = []
+        self.tried: list[Tried] = []
         self.light_names: tuple[str, ...] = ()
         self._ledger: Ledger | None = None
         desk.rope.looking_at.connect(lambda _: self.refresh())
@@ -71,6 +85,7 @@ class FaultsState(QObject):
 
         def receive(found: tuple[Manifest, Seen]) -> None:
             self.seen, self.number = found[1], number
+            self._judge_remedies(number, [f for f, _ in self.seen.found])
             if self.chosen is not None and self.chosen not in [f for f, _ in self.seen.found]:
                 self.chosen = None
             self.changed.emit()
@@ -92,7 +107,7 @@ class FaultsState(QObject):
             self.changed.emit()
 
     def _forget(self) -> None:
-        self.account, self.verdict, self.asked, self.trouble = None, None, None, ""
+        self.account, self.verdict, self.asked, self.trouble, self.what_if = None, None, None, "", []
         self._desk.jobs.forget("account")
         self._desk.jobs.forget("verdict")
         self.accounted.emit()
@@ -137,11 +152,39 @@ class FaultsState(QObject):
         self._desk.jobs.start("account", work, receive)
 
     def _judge(self, ledger: Ledger, account: Account) -> None:
-        def receive(found: Verdict) -> None:
-            self.verdict = found
+        def answer() -> tuple[list[WhatIf], Verdict]:
+            return what_if(ledger.lit, account), verdict(ledger.lit, account)
+
+        def receive(found: tuple[list[WhatIf], Verdict]) -> None:
+            self.what_if, self.verdict = found
             self.accounted.emit()
 
-        self._desk.jobs.start("verdict", lambda: verdict(ledger.lit, account), receive)
+        self._desk.jobs.start("verdict", answer, receive)
+
+    def _judge_remedies(self, number: int, found: list[Finding]) -> None:
+        """Whether remedies that were applied before this build have helped; said once."""
+        now = self._desk.level.now
+        if now is None:
+            return
+        before = read_tried(now.project.folder)
+        self.tried = judged(before, number, found)
+        fresh = [t for t, old in zip(self.tried, before) if t.verdict != old.verdict]
+        if fresh:
+            self._keep(self.tried)
+            said = "; ".join(f"{t.remedy.lower()} on {short(t.finding.object)}: {t.verdict}" for t in fresh)
+            self._desk.telling.over("remedy")
+            self._desk.telling.news(f"Remedies since build {fresh[0].build}: {said}.")
+
+    def _keep(self, tried: list[Tried]) -> None:
+        now = self._desk.level.now
+        if now is None or self._desk.document.read_only:
+            return
+        self.tried = tried
+        try:
+            now.project.folder.mkdir(parents=True, exist_ok=True)
+            write_tried(now.project.folder, tried)
+        except OSError as error:
+            self._desk.telling.trouble(f"The record of remedies cannot be kept ({why(error)}).", "save")
 
     # -- acts
 
@@ -168,6 +211,7 @@ class FaultsState(QObject):
         shown = self._desk.rope.shown
         if document.project == before or shown is None:
             return
+        self._keep([*read_tried(project.folder), Tried(finding, remedy_words(finding), self.number)])
         answers = [("Build", self._desk.builds.start)]
         names = tuple(n for n in dict.fromkeys([finding.object, *finding.also]) if n in shown.scene.node_names)
         if names and finding.fix[0] != SET:

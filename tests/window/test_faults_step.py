@@ -1,0 +1,147 @@
+"""The Faults step in the real window: from a fault to its place, its account, its remedy, and the build after it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import QPointF, Qt
+from pytestqt.qtbot import QtBot
+
+from helpers import level_file, room
+from ropebell.app.fault_shapes import SHAPES, fault_path
+from ropebell.app.steps.faults import FaultsStep
+from ropebell.app.steps.faults.account_view import rows_of
+from ropebell.app.steps.faults.finding_list import FINDING
+from ropebell.app.window import Window
+from ropebell.app.words import luminance
+from ropebell.build.recipe import named, with_value
+from ropebell.demo.builder import LevelBuilder, at
+from ropebell.demo.shapes import box
+from ropebell.faults.run import TITLES
+from ropebell.level.finding import Finding
+from ropebell.level.model import Light
+
+LONG = 30_000
+
+
+@pytest.fixture
+def window(empty_window: Window, qtbot: QtBot, tmp_path: Path) -> Window:
+    """A room with a chest that is inside out, built."""
+    b = LevelBuilder()
+    b.material("wall", (0.6, 0.5, 0.4))
+    b.add("house", "room", room(4, 3, 4), "wall")
+    b.add("things", "chest", box((0, 0, 0), (0.8, 0.6, 0.6)).turned_inside_out(), "wall", at(1, 0.01, 1))
+    b.light("lamp", Light("lamp", "point", (1, 1, 1), 80.0), at(2, 2, 2))
+    b.spot("helpers", "start", at(3, 0, 3))
+    with qtbot.waitSignal(empty_window.desk.level.opened, timeout=LONG):
+        empty_window.open(level_file(tmp_path, b))
+    made = with_value(named("sketch"), "light.gather_rays", 32)
+    empty_window.desk.document.set_recipe("Coarse", made)
+    idle(empty_window, qtbot)
+    build(empty_window, qtbot)
+    empty_window.go_to_step("faults")
+    idle(empty_window, qtbot)
+    return empty_window
+
+
+def idle(window: Window, qtbot: QtBot) -> None:
+    s = window.desk
+    qtbot.waitUntil(lambda: s.settled and not s.builds.running and s.rope.stale is not None, timeout=LONG)
+
+
+def build(window: Window, qtbot: QtBot) -> None:
+    with qtbot.waitSignal(window.desk.builds.ended, timeout=LONG):
+        window.desk.commands.run("build.start")
+        qtbot.waitUntil(lambda: window.desk.builds.running, timeout=LONG)
+    idle(window, qtbot)
+
+
+def step(window: Window) -> FaultsStep:
+    found = window.steps["faults"]
+    assert isinstance(found, FaultsStep)
+    return found
+
+
+def listed(window: Window) -> list[Finding]:
+    rows = step(window).faults_bench.list
+    found = [rows.item(row).data(FINDING) for row in range(rows.count())]
+    return [f for f in found if f is not None]
+
+
+def test_from_a_fault_to_its_remedy_and_the_build_that_mends_it(window: Window, qtbot: QtBot) -> None:
+    s, bench, state = window.desk, step(window).faults_bench, step(window).state
+    chest = next(f for f in listed(window) if f.kind == "black-patch")
+    assert chest.object == "things/chest" and chest.proved
+    row = next(r for r in range(bench.list.count()) if bench.list.item(r).data(FINDING) == chest)
+    at_ = bench.list.visualItemRect(bench.list.item(row)).center()
+    with qtbot.waitSignal(state.accounted, timeout=LONG):
+        qtbot.mouseClick(bench.list.viewport(), Qt.MouseButton.LeftButton, pos=at_)
+    qtbot.waitUntil(lambda: state.account is not None and state.verdict is not None, timeout=LONG)
+    assert state.account is not None and state.account.node == "things/chest"
+    assert "inside out" in bench.verdict.text() and "Proved" in bench.verdict.text()
+    marks = step(window).overlay().marks
+    assert any(m.shape == "fault black-patch" and m.strong for m in marks)
+    # The mark lies in the picture, at the fault.
+    place = next(m.position for m in marks if m.strong)
+    assert np.linalg.norm(np.array(place) - window.stage.eye.at) < 6.0
+    assert bench.fix.text() == "Turn its faces round"
+    bench.fix.click()
+    assert s.document.project.brief.marks["things/chest"].turned is True
+    assert "The remedy is applied" in window.notices.text
+    idle(window, qtbot)
+    build(window, qtbot)
+    assert not [f for f in listed(window) if f.kind == "black-patch"]
+    assert [f.object for f in state.seen.gone if f.kind == "black-patch"] == ["things/chest"]
+    s.document.undo.undo()
+    assert "things/chest" not in s.document.project.brief.marks
+
+
+def test_any_spot_gives_account_of_its_light(window: Window, qtbot: QtBot) -> None:
+    state, bench = step(window).state, step(window).faults_bench
+    spot = window.stage.spot_at(QPointF(window.stage.width() / 2, window.stage.height() * 0.8))
+    assert spot is not None
+    window.stage.hands.pointed.emit(spot)
+    window.stage.hands.picked.emit(spot.node)
+    qtbot.waitUntil(lambda: state.verdict is not None, timeout=LONG)
+    account = state.account
+    assert account is not None and np.allclose(account.spot.position, spot.position, atol=0.2)
+    rows = rows_of(account, state.light_names)
+    assert sum(r.value for r in rows) == pytest.approx(luminance(account.shown), rel=0.05)
+    assert bench.ledger.isVisibleTo(bench) and bench.ledger.height() >= 36 * len(rows)
+
+
+def test_what_is_known_keeps_its_note_and_is_not_counted(window: Window, qtbot: QtBot) -> None:
+    s, bench, state = window.desk, step(window).faults_bench, step(window).state
+    chest = next(f for f in listed(window) if f.kind == "black-patch")
+    before = bench.title.text()
+    state.choose(chest)
+    bench.known.click()
+    qtbot.keyClicks(bench.note, "a dark chest is meant")
+    qtbot.keyClick(bench.note, Qt.Key.Key_Return)
+    assert [note for key, note in s.document.project.brief.known.items()] == ["a dark chest is meant"]
+    assert dict(state.seen.found)[chest] == "known" and bench.title.text() != before
+    assert "a dark chest is meant" in bench.history.text() and bench.known.text() == "No longer known"
+    bench.known.click()
+    assert not s.document.project.brief.known and dict(state.seen.found)[chest] != "known"
+
+
+def test_keys_step_through_the_faults_and_a_setting_is_a_remedy(window: Window, qtbot: QtBot) -> None:
+    state = step(window).state
+    found = [f for f, known in state.seen.found if known != "known"]
+    window.desk.commands.run("faults.next")
+    assert state.chosen == found[0]
+    window.desk.commands.run("faults.previous")
+    assert state.chosen == found[-1]
+    setting = next(f for f in found if f.fix and f.fix[0] == "set")
+    state.remedy(setting)
+    key = setting.fix[1].split(".")
+    assert str(getattr(getattr(window.desk.document.project.recipe, key[0]), key[1])).lower() == setting.fix[2]
+
+
+def test_every_kind_has_a_shape_of_its_own(window: Window) -> None:
+    assert {"non-finite", *TITLES} - {"stale-object"} <= SHAPES.keys()
+    drawn = {kind: tuple((e.x, e.y) for e in map(fault_path(kind).elementAt, range(fault_path(kind).elementCount())))
+             for kind in SHAPES}  # fmt: skip
+    assert len(set(drawn.values())) == len(SHAPES)
