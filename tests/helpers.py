@@ -108,7 +108,7 @@ def laid_out(b: LevelBuilder, density: float) -> tuple[Scene, Atlas, Texels]:
     """The scene of a builder with its charts, as a build lays them out."""
     scene = flatten(b.level(Path("a.glb")))
     shapes = placed_shapes(scene, KeptLayouts(), 1, lambda _: None)
-    atlas, _ = make_atlas(scene, shapes, ChartSettings(density, 512, 2))
+    atlas, _ = make_atlas(scene, shapes, ChartSettings(density, 512, 3))
     return scene, atlas, make_texels(scene, atlas, 8, lambda _: None)
 
 

@@ -220,7 +220,8 @@ def test_a_pipe_is_refused_wherever_a_file_is_read(tmp_path: Path, level: Path, 
 def test_names_cannot_command_the_terminal(tmp_path: Path, capfd: pytest.CaptureFixture[str]) -> None:
     b = LevelBuilder()
     b.material("m", (0.5, 0.5, 0.5))
-    b.add("g", "floor\x1b]0;owned\x07\x9b2J", floor(4.0), "m")
+    b.add("g", "floor\x1b]0;owned\x07\x9b2J", floor(0.02), "m")
+    b.add("g", "floor", floor(4.0), "m")
     b.add("g", "sheet HALF", floor(0.01, 1.0), "m")
     path = tmp_path / "level.gltf"
     glb = plain_glb(b.level(path), "test")

@@ -9,7 +9,9 @@ import numpy as np
 import pytest
 
 from helpers import bake, floor, level_file, recipe, room
+from ropebell.build.forms import CHARTS
 from ropebell.build.pages import read_page, write_page
+from ropebell.build.store import Store
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import joined, quad
 from ropebell.level.brief import AddedLight, Brief, LightChange, Sky
@@ -24,7 +26,11 @@ def directed(folder: Path, b: LevelBuilder, **request: object) -> tuple[np.ndarr
     manifest = bake(level_file(folder, b), MADE, folder / "out", **request)
     page = manifest["pages"][0]
     assert page["direction"].startswith("layers/direction-")
-    return read_page(folder / "out" / page["direction"]), read_page(folder / "out" / page["file"])
+    laid = CHARTS.of(Store(folder / "cache"), manifest["digests"]["charts"])
+    assert laid is not None
+    # What is filled round the charts is a mean of neighbours, and of nowhere.
+    own = (laid.texels.grid[0] >= 0)[..., None]
+    return own * read_page(folder / "out" / page["direction"]), own * read_page(folder / "out" / page["file"])
 
 
 def plain(albedo: float = 0.0, glow: float = 0.0) -> LevelBuilder:

@@ -97,7 +97,7 @@ def test_the_draft_factor_divides_without_touching_the_recipe(draft: int) -> Non
     assert drafted.gather_rays == max(final.light.gather_rays // draft, 256)
     many, few = (with_value(drafted, "light.gather_rays", n) for n in (8192, 64))
     assert (many.gather_rays, few.gather_rays) == (8192 // draft, 64)
-    assert drafted.padding == max(4 // draft, 2)
+    assert drafted.padding == max(4 // draft, 3)
     assert with_value(drafted, "draft", 1) == final
 
 
@@ -203,15 +203,15 @@ def test_stale_names_the_change_and_the_smallest_build(tmp_path: Path) -> None:
     assert stale_stages(scene, project, built, {}).fresh
     brighter = project.with_light("lights/lamp", LightChange(90.0))
     stale = stale_stages(with_lights(scene, loaded, brighter.brief), brighter, built, {})
-    assert (stale.changes, stale.stages) == (("1 light",), ("solve",))
+    assert (stale.changes, stale.stages) == (("1 light",), ("solve", "inspect"))
     fewer = replace(project, recipe=with_value(project.recipe, "light.gather_rays", 32))
     stale = stale_stages(scene, fewer, built, {})
-    assert (stale.changes, stale.stages) == (("recipe",), ("solve",))  # the first 32 of 64 are there
+    assert (stale.changes, stale.stages) == (("recipe",), ("solve", "inspect"))  # the first 32 of 64 are there
     costs = {}
     for count in (128, 1024):
         more = replace(project, recipe=with_value(project.recipe, "light.gather_rays", count))
         stale = stale_stages(scene, more, built, {"transport": 1e3})
-        assert (stale.changes, stale.stages) == (("recipe",), ("transport", "solve"))
+        assert (stale.changes, stale.stages) == (("recipe",), ("transport", "solve", "inspect"))
         costs[count] = stale.seconds
     # Of 128 rays half are to be shot, of 1024 all but 64.
     assert (costs[1024] - 2) / (costs[128] - 2) == pytest.approx(15, rel=0.1)
@@ -227,7 +227,7 @@ def test_stale_names_the_change_and_the_smallest_build(tmp_path: Path) -> None:
     assert stale.changes == ("marks",) and "charts" in stale.stages
     both = replace(finer, recipe=with_value(finer.recipe, "light.bounces", 7))
     assert set(stale_stages(prepare(loaded, both.brief).baking, both, built, {}).changes) == {"marks", "recipe"}
-    assert stale.stages == ("charts", "footing", "direct", "transport", "solve")
+    assert stale.stages == ("charts", "footing", "direct", "transport", "solve", "inspect")
 
 
 def test_estimates_grow_as_the_work_does_and_learn_from_builds(tmp_path: Path) -> None:

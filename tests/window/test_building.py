@@ -290,7 +290,7 @@ def test_an_edited_recipe_never_passes_for_one_that_ships(window: Window, qtbot:
     bench._set("light.gather_rays", 128)
     assert s.document.project.recipe.name == "working" and "As in working." in bench.different.text()
     s.document.set_recipe("Draft", with_value(named("final"), "draft", 8))
-    assert "tx/m 20 → 2.5, rays 512 → 256, direct samples 64 → 8, padding 4 → 2" in bench.draft_words.text()
+    assert "tx/m 20 → 2.5, rays 512 → 256, direct samples 64 → 8, padding 4 → 3" in bench.draft_words.text()
     assert s.document.project.recipe.name == "final"
     assert bench.numbers["light.gather_rays"].note.text().count("at ") == 2
 

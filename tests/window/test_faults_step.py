@@ -7,10 +7,12 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PyQt6.QtCore import QPointF, Qt
+from PyQt6.QtGui import QImage
 from pytestqt.qtbot import QtBot
 
 from helpers import level_file, room
 from ropebell.app.fault_shapes import SHAPES, fault_path
+from ropebell.app.places import cameras
 from ropebell.app.steps.faults import FaultsStep
 from ropebell.app.steps.faults.account_view import rows_of
 from ropebell.app.steps.faults.finding_list import FINDING
@@ -20,6 +22,7 @@ from ropebell.build.recipe import named, with_value
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import box
 from ropebell.faults.run import TITLES
+from ropebell.level.brief import LightChange
 from ropebell.level.finding import Finding
 from ropebell.level.model import Light
 
@@ -145,3 +148,37 @@ def test_every_kind_has_a_shape_of_its_own(window: Window) -> None:
     drawn = {kind: tuple((e.x, e.y) for e in map(fault_path(kind).elementAt, range(fault_path(kind).elementCount())))
              for kind in SHAPES}  # fmt: skip
     assert len(set(drawn.values())) == len(SHAPES)
+
+
+def test_trouble_spots_are_seen_over_builds_and_one_stands_there_by_a_click(window: Window, qtbot: QtBot) -> None:
+    s, faults = window.desk, step(window)
+    chest = next(f for f in listed(window) if f.kind == "black-patch")
+    faults.state.choose(chest)
+    s.go_to_finding(chest)
+    faults.faults_bench.spot.click()
+    kept = cameras(s.document.project)
+    assert [p.name for p in kept] == ["chest, black patch"] and kept[0].note.startswith("black patch")
+    s.document.set_light("lights/lamp", LightChange(300.0))
+    idle(window, qtbot)
+    build(window, qtbot)
+    faults.faults_bench.sheet.click()
+    qtbot.waitUntil(lambda: faults._sheet is not None and faults._sheet.complete, timeout=LONG)
+    sheet = faults._sheet.sheet
+    assert window.canvases.currentWidget() is faults._sheet and [c.number for c in sheet.columns] == [1, 2]
+    first, second = (c.pictures["chest, black patch"] for c in sheet.columns)
+    assert mean_of(second) > mean_of(first) + 5  # one exposure for both: a brighter lamp shows
+    window.stage.go(window.stage.camera.moved(0.0, 0.0, -1.0))
+    at_ = sheet.cell(0, 0).center()
+    qtbot.mouseClick(sheet, Qt.MouseButton.LeftButton, pos=at_)
+    qtbot.waitUntil(lambda: s.rope.shown_number == 1, timeout=LONG)
+    assert window.canvases.currentWidget() is window.stage
+    assert np.allclose(window.stage.camera.eye, kept[0].camera.eye, atol=1e-3)
+    window.desk.commands.run("faults.spot")
+    assert "1 of 1, chest" in window.notices.text
+
+
+def mean_of(image: QImage) -> float:
+    grey = image.convertToFormat(QImage.Format.Format_Grayscale8)
+    bits = grey.constBits()
+    bits.setsize(grey.sizeInBytes())
+    return float(np.frombuffer(bits, np.uint8).mean())

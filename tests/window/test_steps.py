@@ -322,6 +322,7 @@ def charted(window: Window, qtbot: QtBot) -> None:
 
 def test_charts_show_density_pages_and_coordinates_before_any_build(window: Window, qtbot: QtBot) -> None:
     s, bench = window.desk, window.steps["charts"].bench
+    s.document.set_recipe("Padding", with_value(s.document.project.recipe, "density.padding", 2))
     window.desk.commands.run("step.charts")
     charted(window, qtbot)
     assert window.stage.look.view.id == "density" and "page of" in bench.facts.text()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 from PyQt6.QtCore import QObject
@@ -12,6 +12,47 @@ from ropebell.app.desk import Desk
 from ropebell.app.kept import Kept
 from ropebell.app.stage.camera import SIDES, Camera
 from ropebell.app.stage.widget import Stage
+from ropebell.build.project import Project
+
+
+@dataclass(frozen=True)
+class Place:
+    """A kept view, and what to look for there."""
+
+    name: str
+    camera: Camera
+    note: str = ""
+
+
+def cameras(project: Project | None) -> list[Place]:
+    """The kept views of a project, in their order; those that a hand has damaged are passed over."""
+    kept = project.rest.get(Places.KEY, {}) if project is not None else {}
+    found = [Place(name, _camera(view), str(view.get("note", ""))) for name, view in _sound(kept)]
+    return found
+
+
+def _sound(kept: object) -> list[tuple[str, dict[str, Any]]]:
+    found = []
+    for name, view in kept.items() if isinstance(kept, dict) else ():
+        try:
+            _camera(view)
+        except (KeyError, TypeError, ValueError):
+            continue
+        found.append((str(name), view))
+    return found
+
+
+def _camera(view: dict[str, Any]) -> Camera:
+    """A view's camera.
+
+    Raises:
+        KeyError, TypeError, ValueError: it is none.
+    """
+    x, y, z = (float(v) for v in view["eye"])
+    camera = Camera((x, y, z), float(view["yaw"]), float(view["pitch"]))
+    if view.get("side") in SIDES:
+        camera = replace(camera, plan=True, side=view["side"], span=float(view["span"]))
+    return camera
 
 
 class Places(Kept):
@@ -27,9 +68,13 @@ class Places(Kept):
         super().__init__(desk, parent)
         self._stage, self._name_of_now = stage, name_of_now
 
-    def keep(self) -> None:
-        """Keep the view of now, undoably."""
-        c, base = self._stage.camera, self._name_of_now() or "place"
+    def keep(self, name: str = "", note: str = "") -> None:
+        """Keep the view of now, undoably.
+
+        Args:
+            name: what it is called; empty: by what is looked at. note: what to look for there.
+        """
+        c, base = self._stage.camera, name or self._name_of_now() or "place"
         taken = self._table()
         name = (
             base if base not in taken else next(f"{base} {n}" for n in range(2, 10_000) if f"{base} {n}" not in taken)
@@ -37,16 +82,15 @@ class Places(Kept):
         view: dict[str, Any] = {"eye": [round(v, 3) for v in c.eye], "yaw": round(c.yaw, 4), "pitch": round(c.pitch, 4)}
         if c.plan:
             view |= {"side": c.side, "span": round(c.span, 3)}
+        if note:
+            view["note"] = note
         self._set(f"Keep place {name}", {**taken, name: view})
 
     def go(self, name: str) -> None:
         """Look from a place; one that a hand has damaged is passed over."""
         view = self._table().get(name, {})
         try:
-            x, y, z = (float(v) for v in view["eye"])
-            camera = Camera((x, y, z), float(view["yaw"]), float(view["pitch"]))
-            if view.get("side") in SIDES:
-                camera = replace(camera, plan=True, side=view["side"], span=float(view["span"]))
+            camera = _camera(view)
         except (KeyError, TypeError, ValueError):
             self._desk.tell(f"The place '{name}' in project.toml cannot be read. Keep it anew.")
             return

@@ -50,8 +50,6 @@ BUILD_FILES = (
 BUILD_FOLDERS = rf"[0-9]+|{PAGES}|{LAYERS}|live"
 # Beside the direct light; which of them there are depends on the level and the recipe.
 OPTIONAL_LAYERS = ("near", "direction", "noise", "origin")
-# Texels round each chart are filled so far at least, so that no mip level up to the second reads black.
-MIP_FILLED = 4
 LIBRARIES = ("numpy", "numba", "embreex", "xatlas", "OpenEXR", "scipy")
 
 
@@ -98,7 +96,7 @@ class Built:
         self, fields: dict[str, F32], padding: int, workers: int, tick: Callable[[float], None]
     ) -> dict[str, F32]:  # fmt: skip
         """Fields as (P, H, W, C) pages, dilated through the padding."""
-        filling = Filling.of(self.texels, max(padding, MIP_FILLED))
+        filling = Filling.of(self.texels, padding)
         with ThreadPoolExecutor(workers, thread_name_prefix="pages") as pool:
             made = pool.map(lambda field: filling.pages(field, self.samples.target), fields.values())
             found = dict(zip(fields, made))

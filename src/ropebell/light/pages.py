@@ -11,6 +11,8 @@ from ropebell.kernel import kernel
 from ropebell.level.model import F32, I32, U8, TexelIndex
 
 FREE = np.uint8(255)
+# Texels round each chart are filled so far at least, so that no mip level up to the second reads black.
+MIP_FILLED = 4
 
 
 @dataclass(frozen=True, eq=False)
@@ -31,7 +33,8 @@ class Filling:
 
     @staticmethod
     def of(texels: Texels, steps: int) -> Filling:
-        """Filling the free space around charts so many texels far."""
+        """Filling the free space around charts so many texels far, but no less than the second mip level reads."""
+        steps = max(steps, MIP_FILLED)
         step = np.where(texels.grid >= 0, np.uint8(0), FREE)
         free = [np.zeros((0, 3), np.int32)]
         for s in range(1, min(steps, int(FREE) - 1) + 1):

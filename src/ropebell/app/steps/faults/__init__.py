@@ -6,18 +6,22 @@ from collections.abc import Sequence
 from typing import cast
 
 import numpy as np
+from PyQt6.QtWidgets import QWidget
 
 from ropebell.account.texel import LightAccount
 from ropebell.app.commands import Command
 from ropebell.app.desk import Desk
+from ropebell.app.places import Places, cameras
 from ropebell.app.stage.overlay import Line, Mark, Overlay
 from ropebell.app.stage.picture import Spot
 from ropebell.app.steps.faults.bench import FaultsBench
+from ropebell.app.steps.faults.sheet import ContactSheet
 from ropebell.app.steps.faults.state import FaultsState
 from ropebell.app.steps.faults.views import CLIPPED, LUX
 from ropebell.app.steps.step import Step
 from ropebell.app.views import View
 from ropebell.app.walk import Station
+from ropebell.faults.run import TITLES
 from ropebell.level.finding import Finding
 
 # So many are marked in the picture; ways to lights that give most are drawn, or are kept out.
@@ -33,12 +37,17 @@ class FaultsStep(Step):
         super().__init__(desk)
         self.state = FaultsState(desk)
         self._spot: Spot | None = None
+        self._sheet: ContactSheet | None = None
+        self._as_sheet = False
+        self._place = -1
         self.state.changed.connect(self.changed)
         self.state.accounted.connect(self.changed)
 
     def make_bench(self) -> FaultsBench:
         bench = FaultsBench(self.desk, self.state)
         bench.go_to.connect(self.desk.go_to_finding)
+        bench.keep_spot.connect(self._keep_spot)
+        bench.sheet.clicked.connect(self.toggle_sheet)
         self.desk.stage.hands.pointed.connect(self._pointed)
         self.desk.stage.hands.picked.connect(self._picked)
         return bench
@@ -48,6 +57,47 @@ class FaultsStep(Step):
         """The panel."""
         return cast(FaultsBench, self.bench)
 
+    def canvas(self) -> QWidget | None:
+        if not self._as_sheet:
+            return None
+        if self._sheet is None:
+            self._sheet = ContactSheet(self.desk)
+            self._sheet.sheet.chosen.connect(self._stand_there)
+        self._sheet.refresh()
+        return self._sheet
+
+    def toggle_sheet(self) -> None:
+        """Show trouble spots over builds in the place of the stage, or the stage again."""
+        self._as_sheet = not (self._as_sheet and self.active)
+        self.desk.go_to_step(self.id)
+        self.faults_bench.sheet.setChecked(self._as_sheet)
+        self.changed.emit()
+
+    def _stand_there(self, number: int, name: str) -> None:
+        """From a picture of the sheet to the stage: that build, from that place."""
+        self._as_sheet = False
+        self.faults_bench.sheet.setChecked(False)
+        self.changed.emit()
+        self.desk.rope.look_at(number)
+        self._places().go(name)
+
+    def _places(self) -> Places:
+        return Places(self.desk, self.desk.stage, lambda: "")
+
+    def _next_spot(self) -> None:
+        """Stand at the next trouble spot, in the order in which they were kept."""
+        kept = cameras(self.desk.document.project)
+        if kept:
+            self._place = (self._place + 1) % len(kept)
+            self.desk.stage.go(kept[self._place].camera)
+            note = f": {kept[self._place].note}" if kept[self._place].note else ""
+            self.desk.telling.news(f"{self._place + 1} of {len(kept)}, {kept[self._place].name}{note}")
+
+    def _keep_spot(self, finding: Finding) -> None:
+        """Keep the view of now as a trouble spot of a finding."""
+        title = TITLES.get(finding.kind, finding.kind).lower()
+        self._places().keep(f"{finding.object.rsplit('/', 1)[-1]}, {title}", f"{title}: {finding.remedy.lower()}?")
+
     def commands(self) -> Sequence[Command]:
         def any_found() -> bool:
             return bool(self.state.seen.found)
@@ -55,6 +105,10 @@ class FaultsStep(Step):
         return (
             Command("faults.next", "Next fault", lambda: self._step(1), "Ctrl+Down", any_found),
             Command("faults.previous", "Fault before", lambda: self._step(-1), "Ctrl+Up", any_found),
+            Command("faults.spot", "Stand at the next trouble spot", self._next_spot, "Ctrl+Shift+Down", lambda: (
+                bool(cameras(self.desk.document.project))
+            )),
+            Command("faults.sheet", "Trouble spots over builds, or the stage", self.toggle_sheet, "Ctrl+Shift+T"),
             Command("faults.account", "Why it looks so here", self._account_here, "Ctrl+E", lambda: (
                 self.desk.rope.shown is not None
             )),
@@ -110,7 +164,7 @@ class FaultsStep(Step):
 
     def station(self) -> Station:
         words = "Every build is looked through. Choose a fault, or click any spot: it gives account of its light."
-        return Station(5, words, lambda: self.desk.go_to_step(self.id))
+        return Station(6, words, lambda: self.desk.go_to_step(self.id))
 
     def _step(self, by: int) -> None:
         """Look at the next finding in the list's order."""

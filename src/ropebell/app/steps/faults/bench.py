@@ -21,10 +21,11 @@ class FaultsBench(QWidget):
     """The panel.
 
     Signals:
-        go_to: a finding to bring into the picture.
+        go_to: a finding to bring into the picture. keep_spot: one whose view is to be kept as a trouble spot.
     """
 
     go_to = pyqtSignal(object)
+    keep_spot = pyqtSignal(object)
 
     def __init__(self, desk: Desk, state: FaultsState) -> None:
         super().__init__()
@@ -45,6 +46,9 @@ class FaultsBench(QWidget):
         rows.addWidget(self.hint)
         self.below = self._lower()
         rows.addWidget(self.below, 4)
+        self.sheet = button("Trouble spots over builds", "flat", "Kept places in the last builds, side by side")
+        self.sheet.setCheckable(True)
+        rows.addWidget(self.sheet, 0, Qt.AlignmentFlag.AlignLeft)
         self.list.chosen.connect(self._chosen)
         state.changed.connect(self.refresh)
         state.accounted.connect(self.refresh_account)
@@ -72,7 +76,8 @@ class FaultsBench(QWidget):
             button("Known here", "flat", "Accept with a note"),
         )
         acts = QVBoxLayout()
-        for one in (self.fix, self.known):
+        self.spot = button("Keep as a trouble spot", "flat", "Keep this view, to look at it in every build")
+        for one in (self.fix, self.known, self.spot):
             acts.addWidget(one, 0, Qt.AlignmentFlag.AlignLeft)
         self.note = QLineEdit()
         self.note.setPlaceholderText("Why it is fine here, then Enter")
@@ -88,6 +93,7 @@ class FaultsBench(QWidget):
         self.fix.clicked.connect(self._mend)
         self.known.clicked.connect(self._ask_note)
         self.note.returnPressed.connect(self._accept)
+        self.spot.clicked.connect(self._keep_spot)
         return area
 
     # -- what is found
@@ -172,6 +178,7 @@ class FaultsBench(QWidget):
         self.fix.setVisible(finding is not None and bool(finding.fix))
         self.fix.setText(remedy_words(finding) if finding is not None else "")
         self.known.setVisible(finding is not None)
+        self.spot.setVisible(finding is not None)
         self.known.setText("No longer known" if note else "Known here")
         self.note.hide()
         for one in (self.verdict, self.history):
@@ -182,6 +189,11 @@ class FaultsBench(QWidget):
         finding = self.finding()
         if finding is not None:
             self.state.remedy(finding)
+
+    def _keep_spot(self) -> None:
+        finding = self.finding()
+        if finding is not None:
+            self.keep_spot.emit(finding)
 
     def _ask_note(self) -> None:
         finding, now = self.finding(), self._desk.level.now
