@@ -17,6 +17,7 @@ from ropebell.app.stage.camera import Camera
 from ropebell.app.steps.build import BuildStep
 from ropebell.app.steps.build.bench import NEXT, RESULT
 from ropebell.app.steps.charts import ChartsStep
+from ropebell.app.steps.faults import FaultsStep
 from ropebell.app.steps.level import LevelStep
 from ropebell.app.steps.lights import LightsStep
 from ropebell.app.steps.step import Step
@@ -119,6 +120,7 @@ def _views(window: Window, project: Path, out: Path) -> Iterator[Path]:
     yield _save(window, out / "recipe.png")
     window.stage.hands.leave()
     yield from _building(window, out)
+    yield from _faults(window, out, inside)
     window.finder.popup()
     window.finder.field.setText("view")
     yield _save(window.finder, out / "finder.png")
@@ -149,6 +151,33 @@ def _building(window: Window, out: Path) -> Iterator[Path]:
     s.commands.run("build.table")
     yield _save(window, out / "build-table.png")
     s.commands.run("build.table")
+    window.go_to_step("recipe")
+
+
+def _faults(window: Window, out: Path, inside: Camera) -> Iterator[Path]:
+    """A fault with its account, light in false colours, and trouble spots over builds."""
+    s, step = window.desk, _of(window, FaultsStep)
+    s.rope.look_at(s.rope.finished[-1])
+    window.go_to_step("faults")
+    wait_for(lambda: s.settled and bool(step.state.seen.found), "the faults")
+    found = [f for f, _ in step.state.seen.found]
+    fault = next((f for f in found if f.kind == "black-patch"), found[0])
+    step.state.choose(fault)
+    s.go_to_finding(fault)
+    wait_for(lambda: step.state.verdict is not None and s.settled, "an account")
+    s.commands.run("stage.expose")
+    yield _save(window, out / "faults.png")
+    s.commands.run("place.keep")
+    window.stage.go(inside)
+    s.commands.run("view.lux")
+    s.commands.run("stage.expose")
+    yield _save(window, out / "faults-lux.png")
+    s.commands.run("view.result")
+    s.commands.run("place.keep")
+    step.toggle_sheet()
+    wait_for(lambda: step.sheet_complete and s.settled, "trouble spots")
+    yield _save(window, out / "faults-sheet.png")
+    step.toggle_sheet()
     window.go_to_step("recipe")
 
 

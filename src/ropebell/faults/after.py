@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
+from typing import Any
+
+from numpy.typing import NDArray
 
 from ropebell.checks.detector import Detectors
 from ropebell.faults.again import Again
@@ -17,15 +21,17 @@ class Looked:
     """A build, and what its detectors find out together.
 
     Attributes:
-        seen: which texels players can look at. again: light computed once more, for proofs.
+        known: what was found out before of who sees what. seen: which texels players can look at. again: light computed
+            once more, for proofs.
     """
 
     lit: Lit
+    known: Mapping[str, NDArray[Any]] | None = None
     seen: Seen = field(init=False)
     again: Again = field(init=False)
 
     def __post_init__(self) -> None:
-        object.__setattr__(self, "seen", Seen(self.lit))
+        object.__setattr__(self, "seen", Seen(self.lit, self.known))
         object.__setattr__(self, "again", Again(self.lit))
 
 

@@ -24,15 +24,16 @@ SLOW = ("black_patches", "blotches", "light_leaks")
 TITLES = {**AFTER.titles, "stale-object": "Not as it was built"}
 
 
-def inspect(lit: Lit, tick: Callable[[float], None]) -> list[Finding]:
+def inspect(lit: Lit, tick: Callable[[float], None], looked: Looked | None = None) -> list[Finding]:
     """Every fault of a build's light, gravest first.
 
     Args:
+        looked: the same build, with what is known of it; None: nothing is.
         tick: called with the share done, may raise `Stopped`.
     """
     if not len(lit) or not lit.counts.any():
         return []
-    looked = Looked(lit)
+    at = looked or Looked(lit)
     # What they all need is made once, before any of them begins.
     for ready in (
         lit.light,
@@ -51,7 +52,7 @@ def inspect(lit: Lit, tick: Callable[[float], None]) -> list[Finding]:
     def find(one: Detector[Looked]) -> list[Finding]:
         nonlocal done
         tick(done / len(detectors))
-        found = list(one.find(looked))
+        found = list(one.find(at))
         done += 1
         return found
 

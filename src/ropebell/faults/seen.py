@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from typing import Any
+
 import numpy as np
+from numpy.typing import NDArray
 
 from ropebell.faults.lit import Lit
 from ropebell.level.model import F64, Mask
@@ -13,6 +17,7 @@ NEAREST, SPREAD = 6, 10
 OFF = 0.02
 # Charts with more texels than this are tried by so many of them.
 MANY, FIRST = 1500, 300
+SIDES, SEEN = {False: "front", True: "back"}, 2
 
 
 class Seen:
@@ -20,11 +25,28 @@ class Seen:
 
     Args:
         lit: the build.
+        known: of `kept`, what was found out on the same texels by the same eyes.
     """
 
-    def __init__(self, lit: Lit) -> None:
+    def __init__(self, lit: Lit, known: Mapping[str, NDArray[Any]] | None = None) -> None:
         self._lit = lit
         self._known: dict[bool, tuple[Mask, Mask, F64]] = {}
+        for behind, name in SIDES.items():
+            if known is None:
+                break
+            found, far = known[name], known[f"{name} far"].astype(np.float64)
+            self._known[behind] = found > 0, found == SEEN, far
+
+    @property
+    def kept(self) -> dict[str, NDArray[Any]]:
+        """(N,) uint8 of each side: 0 not asked, 1 not seen, 2 seen; and (N,) float32 from how far."""
+        found: dict[str, NDArray[Any]] = {}
+        for behind, name in SIDES.items():
+            nothing = np.zeros(len(self._lit), np.bool_)
+            asked, seen, far = self._known.get(behind, (nothing, nothing, np.full(len(self._lit), np.inf)))
+            found[name] = np.where(asked, np.where(seen, SEEN, 1), 0).astype(np.uint8)
+            found[f"{name} far"] = far.astype(np.float32)
+        return found
 
     def of(self, rows: np.ndarray, from_behind: bool = False) -> Mask:
         """(m,) bool: whether players can see the front of each texel, or its back.

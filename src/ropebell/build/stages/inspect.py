@@ -2,33 +2,61 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from ropebell.build.outputs import Built
 from ropebell.build.stage import Size, Speed, Stage, Work
 from ropebell.build.stages.charts import CHARTS
 from ropebell.build.stages.direct import DIRECT
 from ropebell.build.stages.finish import FINISH
+from ropebell.build.stages.footing import FOOTING
 from ropebell.build.stages.probes import PROBES
 from ropebell.build.stages.scene import SCENE
 from ropebell.build.stages.solve import SOLVE
 from ropebell.build.stages.transport import TRANSPORT
+from ropebell.digest import digest_of
+from ropebell.faults.after import Looked
 from ropebell.faults.lit import Lit, Settings
 from ropebell.faults.run import inspect
-from ropebell.level.brief import Brief
+from ropebell.faults.seen import SIDES
+from ropebell.level.brief import Brief, to_values
 from ropebell.level.finding import Finding
 from ropebell.level.prepare import prepare
 from ropebell.level.scene import Scene
 from ropebell.level.sky_picture import read_sky_picture
 from ropebell.light.fields import Glow, reflecting
 from ropebell.light.sky import SkyMap
+from ropebell.sight.walk import start_point
+
+KEPT = {"eyes", *SIDES.values(), *(f"{name} far" for name in SIDES.values())}
 
 
 def _run(work: Work) -> list[Finding]:
     with work.log.stage(INSPECT.name):
-        found = inspect(lit_of(work), work.progress.stage(INSPECT.name))
-        known = {(f.kind, f.object) for f in work.log.findings}
-        work.log.warn([f for f in found if f.kind != "non-finite" or (f.kind, f.object) not in known])
+        lit = lit_of(work)
+        digest = _seen_by(work, lit)
+        known = work.store.get(digest)
+        if known is not None and set(known.arrays) == KEPT and len(known.arrays["front"]) == len(lit):
+            eyes = known.arrays["eyes"].astype(np.float64)
+            lit.__dict__["eyes"] = eyes if len(eyes) else None
+            looked = Looked(lit, known.arrays)
+        else:
+            looked = Looked(lit)
+        found = inspect(lit, work.progress.stage(INSPECT.name), looked)
+        eyes = lit.eyes if lit.eyes is not None else np.zeros((0, 3))
+        work.store.put(digest, {**looked.seen.kept, "eyes": eyes}, durable=False, over=True)
+        told = {(f.kind, f.object) for f in work.log.findings}
+        work.log.warn([f for f in found if f.kind != "non-finite" or (f.kind, f.object) not in told])
     work.rate(INSPECT, float(len(work[CHARTS].texels)))
     return found
+
+
+def _seen_by(work: Work, lit: Lit) -> str:
+    """Names who can look at what: it depends on the texels, on what stands in the way, and on where players can be."""
+    subject = lit.subject
+    start = start_point(subject.level, subject.baking, subject.brief)
+    region = to_values(subject.brief).get("region", {})
+    return digest_of("seen", 1, work.names.one(CHARTS.name), work.names.one(FOOTING.name), list(start or ()), region)
 
 
 def lit_of(work: Work) -> Lit:

@@ -66,6 +66,11 @@ class FaultsStep(Step):
         self._sheet.refresh()
         return self._sheet
 
+    @property
+    def sheet_complete(self) -> bool:
+        """Whether the contact sheet is shown with all its pictures."""
+        return self._sheet is not None and self._sheet.complete
+
     def toggle_sheet(self) -> None:
         """Show trouble spots over builds in the place of the stage, or the stage again."""
         self._as_sheet = not (self._as_sheet and self.active)
