@@ -10,6 +10,7 @@ from pathlib import Path
 
 import pytest
 
+from helpers import events
 from ropebell.bench.detection import findings_of, told
 from ropebell.bench.detection_levels import PLANTS, Case, cases, clean
 from ropebell.build.found import found_in
@@ -20,6 +21,7 @@ from ropebell.checks.remedies import apply_fix
 from ropebell.cli.main import main
 from ropebell.deliver.findings import HEAD, as_csv, as_html, as_sarif
 from ropebell.demo.write import write_demo
+from ropebell.faults.after import AFTER
 from ropebell.faults.over_builds import known_key, note_on, over_builds, same
 from ropebell.level.finding import Finding
 
@@ -182,3 +184,18 @@ def test_what_is_not_as_it_was_built_is_told_of_the_build(tmp_path: Path, capsys
     assert {f.object for f in told_} == {"props/crate 3", "lights/hall lamp"}
     assert {f.kind for f in told_} == {"stale-object"} and all(f.place is not None for f in told_)
     capsys.readouterr()
+
+
+def test_a_detector_that_stumbles_costs_its_findings_and_not_the_build(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    noisy_one = next(d for d in AFTER if d.name == "noise")
+
+    def stumbles(_: object) -> list[Finding]:
+        raise ZeroDivisionError("by surprise")
+
+    monkeypatch.setattr(AFTER, "_all", [replace(d, find=stumbles) if d is noisy_one else d for d in AFTER])
+    found = findings_of(WITH["noise", True], tmp_path)
+    assert "noise" not in {f.kind for f in found}
+    notes = [e["text"] for e in events(tmp_path / "out") if e["event"] == "note"]
+    assert any("detector 'noise'" in text and "ZeroDivisionError" in text for text in notes)

@@ -47,7 +47,7 @@ def black_patches(s: Looked) -> Iterator[Finding]:
     rows = np.flatnonzero(lit.counts & (lit.light <= BLACK * most)).astype(np.int32)
     if not len(rows) or most <= 0:
         return
-    around, telling = _in_sight(lit.hits.table[rows, :RAYS], lit.light)
+    around, telling = _in_sight(lit.hits.table, rows, RAYS, lit.light)
     dark = (lit.samples.count[rows] > 0) & (telling >= TELLING) & (lit.light[rows] < BLACK * around)
     front = np.zeros(len(lit), np.bool_)
     front[rows[dark]] = True
@@ -67,14 +67,15 @@ def black_patches(s: Looked) -> Iterator[Finding]:
 
 
 @kernel
-def _in_sight(table: I32, light: F32) -> tuple[F64, F64]:
+def _in_sight(table: I32, rows: I32, most: int, light: F32) -> tuple[F64, F64]:
     """(m,) median light of the surfaces that each texel's rays meet, and the share of its rays that meet any."""
-    around, telling = np.zeros(len(table)), np.zeros(len(table))
-    met = np.empty(table.shape[1], np.float32)
-    for m in range(len(table)):
+    around, telling = np.zeros(len(rows)), np.zeros(len(rows))
+    rays = min(most, table.shape[1])
+    met = np.empty(rays, np.float32)
+    for m in range(len(rows)):
         n, counted = 0, 0
-        for k in range(table.shape[1]):
-            h = table[m, k]
+        for k in range(rays):
+            h = table[rows[m], k]
             counted += h != NONE
             if h >= 0:
                 met[n] = light[h]
@@ -83,6 +84,21 @@ def _in_sight(table: I32, light: F32) -> tuple[F64, F64]:
             around[m] = np.median(met[:n])
             telling[m] = n / counted
     return around, telling
+
+
+@kernel
+def _behind(table: I32, rows: I32, most: int) -> F64:
+    """(m,) share of each texel's rays that meet backs of faces."""
+    found = np.zeros(len(rows))
+    for m in range(len(rows)):
+        counted, backs = 0, 0
+        for k in range(min(most, table.shape[1])):
+            h = table[rows[m], k]
+            counted += h != NONE
+            backs += h == BACK
+        if counted:
+            found[m] = backs / counted
+    return found
 
 
 def _from_behind(s: Looked, rows: I32, expected: F64) -> Mask:
@@ -95,9 +111,7 @@ def _from_behind(s: Looked, rows: I32, expected: F64) -> Mask:
     found = np.zeros(len(lit), np.bool_)
     if not len(rows):
         return found
-    table = lit.hits.table[rows, :RAYS]
-    counted = np.maximum((table != NONE).sum(axis=1), 1)
-    enclosed = (lit.samples.count[rows] == 0) | ((table == BACK).sum(axis=1) / counted >= INSIDE)
+    enclosed = (lit.samples.count[rows] == 0) | (_behind(lit.hits.table, rows, RAYS) >= INSIDE)
     welded = lit.subject.welded
     turned = turned_pieces(lit.subject)[welded.piece[lit.texels.owner[rows]]]
     one_sided = ~lit.scene.double_sided[lit.texels.owner[rows]]
@@ -117,7 +131,7 @@ def _from_behind(s: Looked, rows: I32, expected: F64) -> Mask:
     if not len(rows):
         return found
     other = s.again.of(None, samples=samples_of(lit, rows), flipped=True, rays=32, sizes=False)
-    around, telling = _in_sight(other.hits, lit.light)
+    around, telling = _in_sight(other.hits, np.arange(len(rows), dtype=np.int32), other.hits.shape[1], lit.light)
     black = (other.behind < 0.25) & (telling >= TELLING) & (lit.light[rows] < BLACK * around)
     # A floor under what stands on it is seen by nobody, though its other side may be.
     found[rows[black]] = True

@@ -10,6 +10,7 @@ from concurrent.futures import ThreadPoolExecutor
 from ropebell import faults
 from ropebell.checks.detector import Detector
 from ropebell.checks.run import in_order
+from ropebell.errors import Stopped
 from ropebell.faults.after import AFTER, Looked
 from ropebell.faults.lit import Lit
 from ropebell.level.finding import Finding
@@ -24,11 +25,15 @@ SLOW = ("black_patches", "blotches", "light_leaks")
 TITLES = {**AFTER.titles, "stale-object": "Not as it was built"}
 
 
-def inspect(lit: Lit, tick: Callable[[float], None], looked: Looked | None = None) -> list[Finding]:
+def inspect(
+    lit: Lit, tick: Callable[[float], None], looked: Looked | None = None,
+    failed: Callable[[str, Exception], None] | None = None,
+) -> list[Finding]:  # fmt: skip
     """Every fault of a build's light, gravest first.
 
     Args:
         looked: the same build, with what is known of it; None: nothing is.
+        failed: told of a detector that met a fault of this program, whose findings are then missing; None: raised.
         tick: called with the share done, may raise `Stopped`.
     """
     if not len(lit) or not lit.counts.any():
@@ -52,7 +57,16 @@ def inspect(lit: Lit, tick: Callable[[float], None], looked: Looked | None = Non
     def find(one: Detector[Looked]) -> list[Finding]:
         nonlocal done
         tick(done / len(detectors))
-        found = list(one.find(at))
+        try:
+            found = list(one.find(at))
+        except Stopped:
+            raise
+        except Exception as error:
+            if failed is None:
+                raise
+            # What was built for hours is not thrown away because one detector stumbles over it.
+            failed(one.name, error)
+            found = []
         done += 1
         return found
 

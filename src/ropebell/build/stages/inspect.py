@@ -42,7 +42,14 @@ def _run(work: Work) -> list[Finding]:
             looked = Looked(lit, known.arrays)
         else:
             looked = Looked(lit)
-        found = inspect(lit, work.progress.stage(INSPECT.name), looked)
+
+        def failed(name: str, error: Exception) -> None:
+            text = (
+                f"The detector '{name}' met a fault of this program ({type(error).__name__}): its faults are missing."
+            )
+            work.journal.write("note", text=text)
+
+        found = inspect(lit, work.progress.stage(INSPECT.name), looked, failed)
         eyes = lit.eyes if lit.eyes is not None else np.zeros((0, 3))
         work.store.put(digest, {**looked.seen.kept, "eyes": eyes}, durable=False, over=True)
         told = {(f.kind, f.object) for f in work.log.findings}
