@@ -1,8 +1,8 @@
 """Closing seams: along edges that two charts share, what interpolation shows on either side is made the same.
 
 Least squares over the texels beside such edges: every point of an edge asks that its bilinear value on one side equal
-that on the other, and every texel asks, less strongly, to stay what it was. M. Iwanicki, "Lighting technology of The
-Last of Us", SIGGRAPH 2013 talks.
+that on the other, and every texel asks, less strongly, to stay what it was; both in proportion to the light there, so
+that what is dark beside the sun stays dark. M. Iwanicki, "Lighting technology of The Last of Us", SIGGRAPH 2013 talks.
 """
 
 from __future__ import annotations
@@ -29,6 +29,9 @@ SAME = 2e-3
 HOLD = 0.08
 POINTS_PER_TEXEL = 1.5
 MOST_STEPS = 200
+# Of the light on both sides of a joint, the share of a step that is still taken for one of cut charts; and the least
+# light, in shares of the mean, in proportion to which steps are told.
+OWN_STEP, LEAST_LEVEL = 0.4, 1e-3
 # Directions of edges on one line differ by less.
 SAME_WAY = 1e-4
 # How far above the surface one looks from texel to texel, over their distance: clear of what is gently round.
@@ -69,19 +72,28 @@ class Seams:
         """(N, C) float32 field with the seams closed, not below zero; only texels beside seams change."""
         if not self.points:
             return field
-        from scipy.sparse import coo_matrix, identity
+        from scipy.sparse import coo_matrix, diags, identity
         from scipy.sparse.linalg import cg
 
         touched, place = np.unique(self.columns, return_inverse=True)
         shape = (self.points, len(touched))
         matrix = coo_matrix((self.weights, (self.rows, place)), shape=shape).tocsr()
-        normal = matrix.T @ matrix + HOLD * identity(len(touched))
+        # What is added up on either side, to tell steps in proportion.
+        sides = coo_matrix((np.abs(self.weights), (self.rows, place)), shape=shape).tocsr()
         out = field.copy()
         for channel in range(field.shape[1]):
             before = field[touched, channel].astype(np.float64)
-            # The difference to what was: small, so that few steps are enough.
-            change, _ = cg(normal, -(matrix.T @ (matrix @ before)), rtol=1e-5, maxiter=MOST_STEPS)
-            out[touched, channel] = np.maximum(before + change, 0.0)
+            step, level = matrix @ before, 0.5 * (sides @ before)
+            least = LEAST_LEVEL * float(level.mean()) + 1e-30
+            level = np.maximum(level, least)
+            # A step far larger than cut charts make is the light's own, as where a shadow ends at a joint: it stays.
+            trust = np.exp(-0.5 * (step / (OWN_STEP * level)) ** 2) / level
+            own = diags(np.maximum(before, least))
+            scaled = diags(trust) @ matrix @ own
+            normal = scaled.T @ scaled + HOLD * identity(len(touched))
+            # The difference to what was, in shares of it: small, so that few steps are enough.
+            change, _ = cg(normal, -(scaled.T @ (trust * step)), rtol=1e-5, maxiter=MOST_STEPS)
+            out[touched, channel] = np.maximum(before + own @ change, 0.0)
         return out
 
 
