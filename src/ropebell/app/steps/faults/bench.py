@@ -104,7 +104,7 @@ class FaultsBench(QWidget):
         open_ = [(f, s) for f, s in seen.found if s != "known"]
         weight = [f for f, _ in open_ if f.severity != "note"]
         self.title.setText(f"{len(weight)} fault{'s' if len(weight) != 1 else ''}" if seen.found else "Faults")
-        new = sum(s == "new" for _, s in open_)
+        new = sum(s == "new" and f.severity != "note" for f, s in open_)
         since = [n for n in rope.finished if n < rope.shown_number]
         self.since.setText(f"{new} new since build {since[-1]}" if since and new else "")
         self.list.show_seen(seen, self.state.chosen)
