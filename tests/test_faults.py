@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import csv
 import io
 import json
@@ -9,13 +10,15 @@ from dataclasses import replace
 from pathlib import Path
 
 import pytest
+from PIL import Image
 
-from helpers import events
+from helpers import bake, events
 from ropebell.bench.detection import findings_of, told
 from ropebell.bench.detection_levels import PLANTS, Case, cases, clean
 from ropebell.build.found import found_in
 from ropebell.build.manifest import read_manifest
 from ropebell.build.outdated import outdated
+from ropebell.build.recipe import named, with_value
 from ropebell.build.result import open_result
 from ropebell.checks.remedies import apply_fix
 from ropebell.cli.main import main
@@ -24,6 +27,7 @@ from ropebell.demo.write import write_demo
 from ropebell.faults.after import AFTER
 from ropebell.faults.over_builds import known_key, note_on, over_builds, same
 from ropebell.level.finding import Finding
+from ropebell.level.gltf_write import plain_glb
 
 # One world for each kind: together they are of many sizes, turns and densities.
 WITH = {(c.kind, c.planted): c for n, c in enumerate(cases(len(PLANTS))) if c.room.number == (n // 2) // len(PLANTS)}
@@ -199,3 +203,30 @@ def test_a_detector_that_stumbles_costs_its_findings_and_not_the_build(
     assert "noise" not in {f.kind for f in found}
     notes = [e["text"] for e in events(tmp_path / "out") if e["event"] == "note"]
     assert any("detector 'noise'" in text and "ZeroDivisionError" in text for text in notes)
+
+
+@pytest.mark.parametrize(
+    ("directional", "relief", "told_"), [(False, True, True), (True, True, False), (False, False, False)]
+)
+def test_relief_is_lost_where_nothing_says_from_where_its_light_comes(
+    directional: bool, relief: bool, told_: bool, tmp_path: Path
+) -> None:
+    case = WITH["clipped", False]
+    glb = plain_glb(case.room.b.level(tmp_path / "level.glb"), "test")
+    length = int.from_bytes(glb[12:16], "little")
+    document = json.loads(glb[20 : 20 + length])
+    picture = io.BytesIO()
+    Image.new("RGB", (2, 2), (128, 128, 255)).save(picture, "PNG")
+    if relief:
+        data = base64.b64encode(picture.getvalue()).decode()
+        document["images"] = [{"uri": f"data:image/png;base64,{data}"}]
+        document["textures"] = [{"source": 0}]
+        document["materials"][0]["normalTexture"] = {"index": 0}
+    data = base64.b64encode(glb[28 + length :]).decode()
+    document["buffers"][0]["uri"] = f"data:application/octet-stream;base64,{data}"
+    path = tmp_path / "level.gltf"
+    path.write_text(json.dumps(document), encoding="utf-8")
+    recipe = with_value(named("sketch"), "density.texels_per_metre", 6.0 / case.room.size)
+    recipe = with_value(with_value(recipe, "output.directional", directional), "light.bounces", 1)
+    found = bake(path, recipe, tmp_path / "out", cache=tmp_path / "cache")["findings"]
+    assert ("relief-lost" in {f["kind"] for f in found}) is told_

@@ -124,6 +124,7 @@ def report(by_draft: dict[int, list[Kind]], quiet: list[list[Finding]], each: in
         "- `overlap-light` cannot arise: coordinates that overlap are not used, and `check` names them.",
         "- `stale-object` is told of a build beside the level of now; `non-finite` by the stage that meets it; "
         "`hull-leak` by the visibility stage, which is still to come.",
-        "- `relief-lost` and `grid-light` have tests, but no levels here yet.",
+        "- `relief-lost` has a test, but no levels here; `grid-light` has neither: rays start so far off their faces "
+        "that no level made so far shows it.",
     ]  # fmt: skip
     return "\n".join(lines) + "\n"

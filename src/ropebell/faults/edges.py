@@ -11,7 +11,7 @@ from ropebell.faults.after import AFTER, LIGHT, Looked
 from ropebell.faults.lit import Lit
 from ropebell.faults.patches import finding, large_enough, patches
 from ropebell.level.finding import Finding
-from ropebell.level.model import F64, Mask
+from ropebell.level.model import F64, LUMINANCE, Mask
 from ropebell.sight.walk import EYE
 
 # A shadow's edge, and the angle under which one of its texels must not be seen.
@@ -19,6 +19,8 @@ CONTRAST, WIDEST = 0.3, 0.2
 # On either side of an edge the light goes on as it was: it changes by less than this share of the step.
 FLAT = 0.5
 LEAST_EDGE = 3
+# Of partly hidden light, three times its error with one shadow ray.
+SOFT_NOISE = 1.5
 # Stops over white that are clipped, and m² of them.
 STOPS, CLIPPED_AREA = 3.0, 0.1
 # Light is one-sided if one lamp brings more than this share of it.
@@ -65,15 +67,21 @@ def _edges(lit: Lit) -> tuple[Mask, F64]:
     """(N,) bool: texels in the middle of a step of direct light, and the contrast of the whole light there."""
     found, contrast = np.zeros(len(lit), np.bool_), np.zeros(len(lit))
     light, direct = lit.light.astype(np.float64), lit.direct.astype(np.float64)
+    # Light of what has a size is sampled: a step of it has to stand out of its noise.
+    # Where something stands on a texel, what is dark beside it is its foot, and no edge of a shadow.
+    clear = lit.open & (lit.samples.count == (lit.texels.sample_triangle >= 0).sum(axis=1))
+    lamps_alone = (lit.lamps[lit.samples.target] @ LUMINANCE).astype(np.float64)
+    doubt = SOFT_NOISE / np.sqrt(lit.settings.direct_samples) * np.maximum(direct - lamps_alone, 0.0)
     for dx, dy in ((1, 0), (0, 1)):
         before, after = lit.beside(-dx, -dy), lit.beside(dx, dy)
         outer, further = lit.beside(-2 * dx, -2 * dy), lit.beside(2 * dx, 2 * dy)
-        known = (before >= 0) & (after >= 0) & lit.open & lit.open[before] & lit.open[after]
+        known = (before >= 0) & (after >= 0) & clear & clear[before] & clear[after]
         b, a = np.maximum(before, 0), np.maximum(after, 0)
         step = light[a] - light[b]
         size = np.abs(step)
         share = size / np.maximum(np.maximum(light[a], light[b]), 1e-30)
         lamps = np.abs(direct[a] - direct[b]) >= 0.8 * size
+        lamps &= size > np.hypot(doubt[a], doubt[b])
         goes_on = np.zeros(len(lit))
         for one, other, there in ((outer, b, outer >= 0), (further, a, further >= 0)):
             goes_on = np.maximum(goes_on, np.where(there, np.abs(light[np.maximum(one, 0)] - light[other]), 0.0))

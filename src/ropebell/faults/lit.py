@@ -15,7 +15,7 @@ from ropebell.checks.subject import Subject
 from ropebell.level.brief import Brief
 from ropebell.level.finding import Finding
 from ropebell.level.model import F32, F64, I32, LUMINANCE, Mask, PerTexel3
-from ropebell.level.scene import Scene, index_of
+from ropebell.level.scene import Scene
 from ropebell.light.direct import DirectField
 from ropebell.light.fields import SKY, Glow, Sources, ray_light
 from ropebell.light.lookup import hit_records
@@ -277,8 +277,3 @@ class Lit:
         """Paths of some objects, the most frequent first."""
         known, count = np.unique(nodes[nodes >= 0], return_counts=True)
         return [self.scene.node_names[n] for n in known[np.argsort(-count, kind="stable")]]
-
-    def mark(self, path: str) -> str:
-        """Role of an object."""
-        node = index_of(self.scene, path)
-        return str(self.scene.marks.nodes[node].role) if 0 <= node < len(self.scene.marks.nodes) else "baked"

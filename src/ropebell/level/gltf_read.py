@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
 from ropebell.errors import LevelError
@@ -89,10 +90,6 @@ def _without_missing(materials: list[Material], images: list[Image | None]) -> t
         return TextureUse(number[use.image], use.texcoord, use.wrap, use.affine)
 
     renumbered = [
-        Material(
-            m.name, m.base_color, moved(m.base_texture), m.emission, moved(m.emission_texture), m.double_sided,
-            m.alpha_mode, m.alpha_cutoff, m.unlit,
-        )
-        for m in materials
-    ]  # fmt: skip
+        replace(m, base_texture=moved(m.base_texture), emission_texture=moved(m.emission_texture)) for m in materials
+    ]
     return renumbered, kept

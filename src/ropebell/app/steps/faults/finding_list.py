@@ -178,11 +178,6 @@ class FaultList(QListWidget):
         item = self.item(row)
         return item is not None and item.data(FINDING) == finding
 
-    def open_group(self, title: str) -> None:
-        """Unfold a group."""
-        self._open.add(title)
-        self.show_seen(self._seen, None)
-
     def _clicked(self, item: QListWidgetItem) -> None:
         if item.data(FINDING) is None:
             title = str(item.data(STATE))
