@@ -58,7 +58,7 @@ class Again:
 
     def of(
         self, rows: NDArray[Any] | None, *, without: frozenset[int] = frozenset(), flipped: bool = False,
-        samples: OpenSamples | None = None, rays: int | None = None, scene: Scene | None = None, sizes: bool = True,
+        samples: OpenSamples | None = None, rays: int | None = None, scene: Scene | None = None, lamps: bool = True,
     ) -> Regathered:  # fmt: skip
         """Light of some texels.
 
@@ -66,20 +66,24 @@ class Again:
             rows: (m,) texels; None with `samples` of their own.
             without: objects that rays no longer meet. flipped: seen from the other side of their faces.
             samples: (m,) where rays start, instead of the texels' open samples. rays: as many, instead of the build's.
-            scene: the same triangles in other places. sizes: lights with a size take as many rays as the build's.
+            scene: the same triangles in other places. lamps: whether light straight from them is wanted, too.
         """
         lit, s = self.lit, self.lit.settings
         if scene is not None:
             space = RaySpace(scene.corners, scene.casts if len(scene.casts) else None)
         else:
             space = self._spaces(without) if without else lit.space
-        base = lit.surface if scene is None else replace(lit.surface, vertices=_relative(scene, lit, space))
+        base = lit.surface
+        if scene is not None:
+            base = Surface(_relative(scene, lit, space), scene.normals, scene.face_normals, lit.surface.two_sided)
         surface = replace(base, normals=-base.normals, faces=-base.faces) if flipped else base
         if samples is None:
             assert rows is not None
             samples = lit.samples.among(np.asarray(rows, dtype=np.int32))
         count, rays = len(samples.count), rays or s.gather_rays
-        direct, by_light = self._direct(surface, space, samples, s.direct_samples if sizes else 1)
+        direct, by_light = np.zeros((count, 3), np.float32), dict[str, tuple[F32, I32]]()
+        if lamps:
+            direct, by_light = self._direct(surface, space, samples, s.direct_samples)
         records = lit.records if scene is None else hit_records(base, lit.atlas)
         gather = Gather(surface, space, samples, records, lit.speaking, np.zeros(count, np.int32), s.seed)
         hits = np.full((count, rays), NONE, np.int32)

@@ -130,7 +130,7 @@ def _from_behind(s: Looked, rows: I32, expected: F64) -> Mask:
     rows = rows[s.seen.of(rows, from_behind=True)]
     if not len(rows):
         return found
-    other = s.again.of(None, samples=samples_of(lit, rows), flipped=True, rays=32, sizes=False)
+    other = s.again.of(None, samples=samples_of(lit, rows), flipped=True, rays=32, lamps=False)
     around, telling = _in_sight(other.hits, np.arange(len(rows), dtype=np.int32), other.hits.shape[1], lit.light)
     black = (other.behind < 0.25) & (telling >= TELLING) & (lit.light[rows] < BLACK * around)
     # A floor under what stands on it is seen by nobody, though its other side may be.
