@@ -6,6 +6,7 @@ import base64
 import csv
 import io
 import json
+import shutil
 from dataclasses import replace
 from pathlib import Path
 
@@ -230,3 +231,18 @@ def test_relief_is_lost_where_nothing_says_from_where_its_light_comes(
     recipe = with_value(with_value(recipe, "output.directional", directional), "light.bounces", 1)
     found = bake(path, recipe, tmp_path / "out", cache=tmp_path / "cache")["findings"]
     assert ("relief-lost" in {f["kind"] for f in found}) is told_
+
+
+def test_a_build_of_an_older_version_is_not_called_faultless(noisy: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    older = noisy.parent / "older"
+    shutil.copytree(noisy, older)
+    path = older / "manifest.json"
+    values = json.loads(path.read_text(encoding="utf-8"))
+    del values["seconds"]["inspect"]
+    values["findings"] = []
+    path.write_text(json.dumps(values), encoding="utf-8")
+    assert main(["faults", str(older), "--json"]) == 2
+    assert "not looked through" in capsys.readouterr().err
+    # Beside it, everything in a newer one is new.
+    assert main(["faults", str(noisy), "--since", str(older), "--json"]) == 1
+    assert {f["state"] for f in json.loads(capsys.readouterr().out)["findings"]} == {"new"}

@@ -19,6 +19,11 @@ def of_light(manifest: Manifest) -> list[Finding]:
     return [f for f in manifest.findings if f.proved is not None]
 
 
+def looked_through(manifest: Manifest) -> bool:
+    """Whether a build's light was looked through for faults: older versions did not."""
+    return "inspect" in manifest.seconds or any(f.proved is not None for f in manifest.findings)
+
+
 def earlier_build(folder: Path) -> Path | None:
     """The finished build before this one in its project, None if it is the first or stands alone."""
     if not folder.name.isdigit():
@@ -41,7 +46,8 @@ def found_in(folder: Path, since: Path | None = None) -> tuple[Manifest, Seen]:
 
     manifest = read_manifest(folder)
     since = since if since is not None else earlier_build(folder)
-    before = of_light(read_manifest(since)) if since is not None else None
+    then = read_manifest(since) if since is not None else None
+    before = of_light(then) if then is not None and looked_through(then) else None
     objects = {node.path for node in read_gltf(folder / BAKED_LEVEL).nodes} if before else set()
     found = [*of_light(manifest), *outdated(folder, manifest)]
     return manifest, over_builds(found, before, _known(folder, manifest), objects)

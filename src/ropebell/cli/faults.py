@@ -5,11 +5,11 @@ from __future__ import annotations
 import json
 from pathlib import Path
 
-from ropebell.build.found import found_in
+from ropebell.build.found import found_in, looked_through
 from ropebell.build.result import open_result
 from ropebell.cli.said import say
 from ropebell.deliver.findings import as_csv, as_html, as_json, as_sarif
-from ropebell.errors import UsageError, step, why
+from ropebell.errors import ProjectError, UsageError, step, why
 from ropebell.faults.over_builds import note_on
 from ropebell.faults.run import TITLES
 from ropebell.files import write_text
@@ -22,6 +22,9 @@ def faults(
 ) -> int:  # fmt: skip
     """`ropebell faults`; 1 if any is found that nobody has taken note of."""
     manifest, seen = found_in(build, since)
+    if not looked_through(manifest):
+        what = "the build is of an older version and was not looked through for faults"
+        raise ProjectError(what, build, "Build again")
     name = build.name or build.absolute().name
     status = FOUND if seen.unknown else 0
     if sarif is not None:

@@ -11,6 +11,7 @@ from ropebell.app.steps.faults.account_view import AccountView
 from ropebell.app.steps.faults.finding_list import FaultList
 from ropebell.app.steps.faults.state import FaultsState, remedy_words
 from ropebell.app.words import luminance, lux
+from ropebell.build.found import looked_through
 from ropebell.build.remedied import record
 from ropebell.faults.over_builds import note_on
 from ropebell.faults.run import TITLES
@@ -119,7 +120,7 @@ class FaultsBench(QWidget):
             return "Open a level: after every build its light is looked through for faults."
         if rope.shown is None:
             return "Build, or choose a finished build on the rope: its faults are listed here."
-        if any(f.proved is not None for f in rope.shown.manifest.findings) or "inspect" in rope.shown.manifest.seconds:
+        if looked_through(rope.shown.manifest):
             return "Nothing is wrong with the light of this build. Click any spot to read why it looks as it does."
         return "This build is of an older version and was not looked through. Build again."
 
