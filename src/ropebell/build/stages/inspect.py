@@ -34,6 +34,9 @@ KEPT = {"eyes", *SIDES.values(), *(f"{name} far" for name in SIDES.values())}
 def _run(work: Work) -> list[Finding]:
     with work.log.stage(INSPECT.name):
         lit = lit_of(work)
+        if work.pictures.wanted:
+            # Who watches need not wait for the faults to see the light.
+            work.pictures.show(lit.total, "finished light")
         digest = _seen_by(work, lit)
         known = work.store.get(digest)
         if known is not None and set(known.arrays) == KEPT and len(known.arrays["front"]) == len(lit):
