@@ -105,8 +105,14 @@ def test_findings_come_back_from_json_as_they_were() -> None:
     assert Finding.of(json.loads(json.dumps(one.as_json()))) == one
     plain = Finding("sliver", "note", "a", "Some reason here.", "Nothing")
     assert "proved" not in plain.as_json() and Finding.of(plain.as_json()) == plain
-    with pytest.raises(ValueError):
-        Finding.of({**one.as_json(), "area": float("nan")})
+    spoiled = {
+        "area": [float("nan"), [], "x"], "measure": [{}, {"value": None, "unit": "lux"}, [1], {"value": [], "unit": 1}],
+        "texel": [[[], 1], 5, [1], "ab", [1, 2, 3]], "page": [{}, "x"],
+    }  # fmt: skip
+    for key, wrong in spoiled.items():
+        for value in wrong:
+            with pytest.raises(ValueError):
+                Finding.of({**one.as_json(), key: value})
 
 
 # -- ways out

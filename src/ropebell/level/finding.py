@@ -94,20 +94,34 @@ class Finding:
 
 
 def _of_light(values: dict[str, Any]) -> dict[str, Any]:
-    proved = values.get("proved")
-    if proved is None:
+    """What only findings of a build's light have.
+
+    Raises:
+        ValueError: it is none of that.
+    """
+    if values.get("proved") is None:
         return {}
     area, page, texel, measure = (values.get(key) for key in ("area", "page", "texel", "measure"))
-    if isinstance(measure, dict):
-        measure = (float(measure["value"]), str(measure["unit"]))
-    numbers = [0.0 if area is None else float(area), *(measure[:1] if measure else ())]
-    if not all(math.isfinite(v) for v in numbers):
+    try:
+        if isinstance(measure, dict):
+            measure = measure["value"], measure["unit"]
+        value = None if measure is None else (float(measure[0]), str(measure[1]))
+        found = {
+            "area": None if area is None else float(area), "measure": value,
+            "page": None if page is None else int(page), "texel": None if texel is None else _pair(texel),
+            "proved": bool(values["proved"]),
+        }  # fmt: skip
+    except (TypeError, LookupError, OverflowError) as error:
+        raise ValueError("a finding of light has an area, a measure, a page and a texel in numbers") from error
+    numbers = [number for number in (found["area"], *(value or ())[:1]) if number is not None]
+    if not all(math.isfinite(number) for number in numbers):
         raise ValueError("a finding's area and measure are finite")
-    where = None if texel is None else (int(texel[0]), int(texel[1]))
-    return {
-        "area": None if area is None else float(area), "measure": measure,
-        "page": None if page is None else int(page), "texel": where, "proved": bool(proved),
-    }  # fmt: skip
+    return found
+
+
+def _pair(texel: Any) -> tuple[int, int]:
+    x, y = texel
+    return int(x), int(y)
 
 
 def _place(value: Any) -> tuple[float, float, float] | None:
