@@ -103,8 +103,6 @@ def _views(window: Window, project: Path, out: Path) -> Iterator[Path]:
     wait_for(lambda: not window.desk.builds.running and s.rope.shown is not None and s.settled, "the build")
     window.desk.commands.run("stage.expose")
     yield _save(window, out / "build-result.png")
-    window.desk.commands.run("view.light")
-    yield _save(window, out / "view-light.png")
     window.desk.commands.run("view.noise")
     window.stage.hands.pointed.emit(window.stage.spot_at(QPointF(300, 520)))
     yield _save(window, out / "view-noise.png")
@@ -121,10 +119,6 @@ def _views(window: Window, project: Path, out: Path) -> Iterator[Path]:
     window.stage.hands.leave()
     yield from _building(window, out)
     yield from _faults(window, out, inside)
-    window.finder.popup()
-    window.finder.field.setText("view")
-    yield _save(window.finder, out / "finder.png")
-    window.finder.hide()
 
 
 def _building(window: Window, out: Path) -> Iterator[Path]:
@@ -236,12 +230,6 @@ def _lights(window: Window, out: Path, inside: Camera, number: dict[str, int]) -
     window.desk.commands.run("stage.focus")
     window.desk.commands.run("stage.expose")
     yield _save(window, out / "lights.png")
-    _of(window, LightsStep).lights_bench.show_page(1)
-    _of(window, LightsStep).lights_bench.emitters.table.selectRow(0)
-    s.selection.select(number["props/mooring lantern"])
-    window.desk.commands.run("stage.focus")
-    window.desk.commands.run("stage.expose")
-    yield _save(window, out / "lights-emitters.png")
     _of(window, LightsStep).lights_bench.show_page(3)
     s.selection.select(-1)
     window.stage.go(inside)
