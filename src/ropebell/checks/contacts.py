@@ -52,7 +52,7 @@ def crossing_solids(s: Subject) -> Iterator[Finding]:
     smaller = np.minimum(s.sizes[own], s.sizes[other])
     deep = np.minimum(share, 1.0 - share) * length > CROSSING * smaller
     crossing = (hit >= 0) & (share < 1.0) & (other != own) & into & deep & s.welded.closed[s.welded.piece[hit]]
-    crossing &= ~_planted(s, own, other, hit, start + run, crossing)
+    crossing &= ~_planted(s, own, other, hit, crossing)
     pairs: dict[int, dict[int, int]] = {}
     for row in np.flatnonzero(crossing).tolist():
         a, b = int(own[row]), int(other[row])
@@ -68,20 +68,20 @@ def crossing_solids(s: Subject) -> Iterator[Finding]:
         )
 
 
-def _planted(s: Subject, own: I32, other: I32, hit: I32, end: F64, crossing: NDArray[np.bool_]) -> NDArray[np.bool_]:
+def _planted(s: Subject, own: I32, other: I32, hit: I32, crossing: NDArray[np.bool_]) -> NDArray[np.bool_]:
     """(n,) which crossing edges are of something that is meant to stand in something far larger, as a post in the
     ground or a beam in a wall: the larger one's own edges do not enter it, and it goes in by one side.
 
     Args:
-        own, other: objects whose edge enters which. hit: (n,) face that it enters by. end: (n, 3) of each edge.
+        own, other: objects whose edge enters which. hit: (n,) face that it enters by.
     """
     count = len(s.baking.node_names)
     key = own.astype(np.int64) * count + other
     entered = set(key[crossing].tolist())
     normals = s.baking.face_normals[hit].astype(np.float64)
-    plane = np.round(
-        np.concatenate([normals, np.einsum("ij,ij->i", normals, s.baking.corners[hit, 0])[:, None]], axis=1), 3
-    )
+    # By shares of the level's extent, so that a level in other units or far from its origin is judged alike.
+    offset = np.einsum("ij,ij->i", normals, s.baking.corners[hit, 0] - s.space.centre) / max(s.extent, 1e-30)
+    plane = np.concatenate([np.round(normals, 3), np.round(offset / SAME_PLANE / 10)[:, None]], axis=1)
     planted = np.zeros(len(own), np.bool_)
     rows = np.flatnonzero(crossing & (s.sizes[other] >= PLANTED * s.sizes[own]))
     for _, mine in rows_by(_numbered(key[rows])):

@@ -75,7 +75,7 @@ def grid_step(sides: Sides, extent: float) -> float:
     at = np.concatenate([sides.low, sides.high])
     if len(at) < LEAST_SIDES:
         return 0.0
-    # A level's frame may begin anywhere: the grid is laid through the place that most sides agree on.
+    # The grid goes through the origin, as editors lay it.
     for step in STEPS:
         if 1e-3 * extent <= step <= extent / 4 and _on_grid(at, step, extent) >= ON_GRID:
             return step

@@ -138,7 +138,7 @@ def level_frame(scene: Scene) -> F64:
     # Of the winning step, the exact angle; a level that keeps to the world's axes is not turned by rounding.
     near = np.minimum(np.abs(angle - best * FRAME_STEP), 90.0 - np.abs(angle - best * FRAME_STEP)) <= FRAME_STEP
     away = (angle[near] - best * FRAME_STEP + 45.0) % 90.0 - 45.0
-    turn = best * FRAME_STEP + float(np.median(np.repeat(away, 1))) if near.any() else 0.0
+    turn = best * FRAME_STEP + float(np.median(away)) if near.any() else 0.0
     if total[best] < FRAME_SHARE * weight.sum() or abs((turn + 45.0) % 90.0 - 45.0) < 1e-4:
         return frame
     c, s = np.cos(np.radians(turn)), np.sin(np.radians(turn))

@@ -11,6 +11,7 @@ from ropebell.checks.shapes import turned_pieces
 from ropebell.checks.subject import listed, short
 from ropebell.faults.after import AFTER, LIGHT, Looked
 from ropebell.faults.again import spread
+from ropebell.faults.behind import back_faces
 from ropebell.faults.lit import Lit
 from ropebell.faults.patches import finding, patches
 from ropebell.faults.ways import Way, samples_of, ways
@@ -133,7 +134,6 @@ def _from_behind(s: Looked, rows: I32, expected: F64) -> Mask:
     other = s.again.of(None, samples=samples_of(lit, rows), flipped=True, rays=32, lamps=False)
     around, telling = _in_sight(other.hits, np.arange(len(rows), dtype=np.int32), other.hits.shape[1], lit.light)
     black = (other.behind < 0.25) & (telling >= TELLING) & (lit.light[rows] < BLACK * around)
-    # A floor under what stands on it is seen by nobody, though its other side may be.
     found[rows[black]] = True
     expected[rows[black]] = around[black]
     return found
@@ -169,7 +169,7 @@ def _of_back(s: Looked, patch: NDArray[np.int64], expected: F64) -> Finding:
     gained = other.value >= BLACK * expected[some]
     proved = bool(gained.mean() > 0.5)
     met = lit.hits.table[some]
-    holders = _whose_backs(s, some) if (met == BACK).mean() > INSIDE else []
+    holders = [name for name, _ in back_faces(lit, some)] if (met == BACK).mean() > INSIDE else []
     if holders and holders[0] != name:
         cause = f"its lit side lies inside '{short(holders[0])}'"
         remedy, also = "Move it out of the solid, or turn its faces round", holders[:1]
@@ -180,13 +180,6 @@ def _of_back(s: Looked, patch: NDArray[np.int64], expected: F64) -> Finding:
         lit, "black-patch", "error", patch, worst, reason, remedy, measure=(float(lit.area[patch].sum()), "m²"),
         also=also, proved=proved, fix=("turn-faces", name),
     )  # fmt: skip
-
-
-def _whose_backs(s: Looked, rows: I32) -> list[str]:
-    """Objects whose backs the rays of some texels meet."""
-    from ropebell.faults.behind import back_faces  # it looks at rays one by one
-
-    return [name for name, _ in back_faces(s.lit, rows)]
 
 
 def _of_front(s: Looked, patch: NDArray[np.int64], expected: F64) -> Finding:

@@ -8,7 +8,8 @@ import numpy as np
 
 from ropebell.checks.subject import short
 from ropebell.faults.after import AFTER, LIGHT, Looked
-from ropebell.faults.lit import Lit
+from ropebell.faults.again import spread
+from ropebell.faults.lit import WHITE, Lit
 from ropebell.faults.patches import finding, large_enough, patches
 from ropebell.level.finding import Finding
 from ropebell.level.model import F64, LUMINANCE, Mask
@@ -26,6 +27,8 @@ STOPS, CLIPPED_AREA = 3.0, 0.1
 # Light is one-sided if one lamp brings more than this share of it.
 ONE_SIDED, RELIEF_AREA = 0.5, 0.1
 MOST = 30
+# Texels whose light tells what is usual where players look.
+MOST_SEEN = 20_000
 
 
 @AFTER.detector({"blocky-shadow": "Blocky shadow"}, LIGHT)
@@ -67,10 +70,10 @@ def _edges(lit: Lit) -> tuple[Mask, F64]:
     """(N,) bool: texels in the middle of a step of direct light, and the contrast of the whole light there."""
     found, contrast = np.zeros(len(lit), np.bool_), np.zeros(len(lit))
     light, direct = lit.light.astype(np.float64), lit.direct.astype(np.float64)
-    # Light of what has a size is sampled: a step of it has to stand out of its noise.
     # Where something stands on a texel, what is dark beside it is its foot, and no edge of a shadow.
     clear = lit.open & (lit.samples.count == (lit.texels.sample_triangle >= 0).sum(axis=1))
     lamps_alone = (lit.lamps[lit.samples.target] @ LUMINANCE).astype(np.float64)
+    # Light of what has a size is sampled: a step of it has to stand out of its noise.
     doubt = SOFT_NOISE / np.sqrt(lit.settings.direct_samples) * np.maximum(direct - lamps_alone, 0.0)
     for dx, dy in ((1, 0), (0, 1)):
         before, after = lit.beside(-dx, -dy), lit.beside(dx, dy)
@@ -145,23 +148,20 @@ def _dimmed(lit: Lit, name: str, stops: float) -> tuple[str, ...]:
 
 
 def _white(s: Looked) -> float:
-    """Lux that are white: the exposure that is kept, else 16 times the median light of what players see."""
+    """Lux that are white: the exposure that is kept, else `WHITE` times the median light of what players see."""
     lit = s.lit
     if lit.subject.brief.white > 0 or lit.eyes is None:
         return lit.white
     rows = np.flatnonzero(lit.counts & (lit.light > 0))
-    seen = (
-        rows[s.seen.of(rows[:: max(len(rows) // 20_000, 1)])] if len(rows) <= 20_000 else rows[:: len(rows) // 20_000]
-    )
-    if len(rows) > 20_000:
-        seen = seen[s.seen.of(seen)]
+    seen = spread(rows, MOST_SEEN)
+    seen = seen[s.seen.of(seen)]
     if not len(seen):
         return lit.white
     # By area: texels of a fine density are not more of what one sees.
     order = np.argsort(lit.light[seen])
     running = np.cumsum(lit.area[seen][order])
     median = float(lit.light[seen][order][np.searchsorted(running, running[-1] / 2)])
-    return 16.0 * median
+    return WHITE * median
 
 
 @AFTER.detector({"relief-lost": "Relief lost"}, LIGHT)

@@ -19,9 +19,9 @@ from ropebell.level.finding import Finding
 for _module in pkgutil.iter_modules(faults.__path__, f"{faults.__name__}."):
     if _module.name != __name__:
         importlib.import_module(_module.name)
-# What is told of a build beside the level of now is no detector's: it needs no light.
 THREADS = 2
 SLOW = ("black_patches", "blotches", "light_leaks")
+# What is told of a build beside the level of now is no detector's: it needs no light.
 TITLES = {**AFTER.titles, "stale-object": "Not as it was built"}
 
 
@@ -40,18 +40,10 @@ def inspect(
         return []
     at = looked or Looked(lit)
     # What they all need is made once, before any of them begins.
-    for ready in (
-        lit.light,
-        lit.places,
-        lit.area,
-        lit.eyes,
-        lit.by_light,
-        lit.records,
-        lit.speaking,
-        lit.subject.welded,
-    ):
-        del ready
+    for ready in ("light", "places", "area", "eyes", "by_light", "records", "speaking"):
+        getattr(lit, ready)
         tick(0.0)
+    _ = lit.subject.welded
     done = 0
 
     def find(one: Detector[Looked]) -> list[Finding]:

@@ -27,7 +27,7 @@ class Way:
     """From some samples to one light.
 
     Attributes:
-        in_reach: whether any lies within its reach and cone. facing: whether any faces it.
+        in_reach: whether any lies within its reach and cone. facing: whether any faces it, of those in reach if any is.
         open: share of the ways, of those in reach and facing, that nothing blocks.
         blocked_by: (node, share of those ways), the first thing in the way, most first.
         metres: to its middle, infinite for a sun.
@@ -126,7 +126,9 @@ def _way(
     facing = np.einsum("ij,ij->i", toward, normal) > 0
     rows = np.flatnonzero(near & facing)
     if not len(rows):
-        return Way(name, bool(np.any(near)), bool(facing.any()), 0.0, (), metres)
+        # Of what lies in reach nothing faces it, or nothing lies in reach at all: never both yes.
+        in_reach = bool(np.any(near))
+        return Way(name, in_reach, not in_reach and bool(facing.any()), 0.0, (), metres)
     origin, way = start[rows].astype(np.float32), toward[rows].astype(np.float32)
     blocked = lit.space.blocked(origin, way, np.full(len(rows), end, np.float32))
     hit = lit.space.first_hit(origin[blocked], way[blocked])
