@@ -11,6 +11,7 @@ import pytest
 from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtWidgets import QApplication, QFileDialog, QInputDialog
 from pytestqt.qtbot import QtBot
+from waits import LONG, build, idle
 
 from helpers import level_file, room
 from ropebell.app.box_grips import face_grips
@@ -35,13 +36,6 @@ from ropebell.demo.shapes import box
 from ropebell.level.brief import Move
 from ropebell.level.model import Light
 
-LONG = 30_000
-
-
-def idle(window: Window, qtbot: QtBot) -> None:
-    s = window.desk
-    qtbot.waitUntil(lambda: s.settled and not s.builds.running and s.rope.stale is not None, timeout=LONG)
-
 
 @pytest.fixture
 def window(empty_window: Window, qtbot: QtBot, tmp_path: Path) -> Window:
@@ -59,14 +53,6 @@ def window(empty_window: Window, qtbot: QtBot, tmp_path: Path) -> Window:
     idle(empty_window, qtbot)
     build(empty_window, qtbot)
     return empty_window
-
-
-def build(window: Window, qtbot: QtBot) -> None:
-    """Press Build, whatever it asks, and wait until the build is shown."""
-    with qtbot.waitSignal(window.desk.builds.ended, timeout=LONG):
-        window.desk.commands.run("build.start")
-        qtbot.waitUntil(lambda: window.desk.builds.running, timeout=LONG)
-    idle(window, qtbot)
 
 
 def step(window: Window) -> BuildStep:

@@ -9,6 +9,7 @@ import pytest
 from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QImage
 from pytestqt.qtbot import QtBot
+from waits import LONG, build, idle
 
 from helpers import level_file, room
 from ropebell.app.fault_shapes import SHAPES, fault_path
@@ -25,8 +26,6 @@ from ropebell.faults.run import TITLES
 from ropebell.level.brief import LightChange
 from ropebell.level.finding import Finding
 from ropebell.level.model import Light
-
-LONG = 30_000
 
 
 @pytest.fixture
@@ -47,18 +46,6 @@ def window(empty_window: Window, qtbot: QtBot, tmp_path: Path) -> Window:
     empty_window.go_to_step("faults")
     idle(empty_window, qtbot)
     return empty_window
-
-
-def idle(window: Window, qtbot: QtBot) -> None:
-    s = window.desk
-    qtbot.waitUntil(lambda: s.settled and not s.builds.running and s.rope.stale is not None, timeout=LONG)
-
-
-def build(window: Window, qtbot: QtBot) -> None:
-    with qtbot.waitSignal(window.desk.builds.ended, timeout=LONG):
-        window.desk.commands.run("build.start")
-        qtbot.waitUntil(lambda: window.desk.builds.running, timeout=LONG)
-    idle(window, qtbot)
 
 
 def step(window: Window) -> FaultsStep:

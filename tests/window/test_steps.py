@@ -11,6 +11,7 @@ import pytest
 from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
+from waits import LONG, idle
 
 from helpers import floor, level_file, room
 from ropebell.app.stage.camera import Camera
@@ -27,8 +28,6 @@ from ropebell.level.brief import Brief, LightChange, Mark, Move, Pose
 from ropebell.level.model import AREA_KINDS, Light
 from ropebell.level.open import open_level
 from ropebell.level.prepare import prepare
-
-LONG = 30_000
 
 
 def fresh_of(window: Window) -> tuple[str, ...]:
@@ -65,11 +64,6 @@ def window(empty_window: Window, qtbot: QtBot, level: Path) -> Window:
         empty_window.open(level)
     idle(empty_window, qtbot)
     return empty_window
-
-
-def idle(window: Window, qtbot: QtBot) -> None:
-    s = window.desk
-    qtbot.waitUntil(lambda: s.settled and not window.desk.builds.running and s.rope.stale is not None, timeout=LONG)
 
 
 def node(window: Window, path: str) -> int:

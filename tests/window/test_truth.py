@@ -12,7 +12,8 @@ import numpy as np
 import pytest
 from PyQt6.QtCore import QPointF
 from pytestqt.qtbot import QtBot
-from test_window import LONG, built, draft, idle, level, opened, window
+from test_window import built, draft, level, opened, window
+from waits import LONG, idle
 
 from helpers import floor, level_file, room
 from ropebell.app import level_state, rope_state

@@ -14,6 +14,7 @@ from PyQt6.QtCore import QEvent, QMimeData, QPoint, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QKeySequence, QMouseEvent, QWheelEvent
 from PyQt6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
+from waits import LONG, idle
 
 from helpers import floor, level_file, room
 from ropebell.app.commands import Command, Commands
@@ -32,8 +33,6 @@ from ropebell.errors import BuildError, LevelError
 from ropebell.level.brief import LightChange, Mark
 from ropebell.level.model import Light
 
-LONG = 40_000
-
 
 @pytest.fixture
 def level(tmp_path: Path) -> Path:
@@ -50,12 +49,6 @@ def level(tmp_path: Path) -> Path:
 def window(empty_window: Window) -> Window:
     empty_window.desk.relighter.enabled = False  # pictures are compared; tests of its own are in test_steps
     return empty_window
-
-
-def idle(window: Window, qtbot: QtBot) -> None:
-    """Wait until nothing is under way."""
-    s = window.desk
-    qtbot.waitUntil(lambda: s.settled and not window.desk.builds.running and s.rope.stale is not None, timeout=LONG)
 
 
 def opened(window: Window, qtbot: QtBot, path: Path) -> None:

@@ -1,0 +1,24 @@
+"""What a user waits for in the window."""
+
+from __future__ import annotations
+
+from pytestqt.qtbot import QtBot
+
+from ropebell.app.window import Window
+
+# ms until a wait fails.
+LONG = 40_000
+
+
+def idle(window: Window, qtbot: QtBot) -> None:
+    """Wait until nothing is under way."""
+    s = window.desk
+    qtbot.waitUntil(lambda: s.settled and not s.builds.running and s.rope.stale is not None, timeout=LONG)
+
+
+def build(window: Window, qtbot: QtBot) -> None:
+    """Press Build, whatever it asks, and wait until the build is shown."""
+    with qtbot.waitSignal(window.desk.builds.ended, timeout=LONG):
+        window.desk.commands.run("build.start")
+        qtbot.waitUntil(lambda: window.desk.builds.running, timeout=LONG)
+    idle(window, qtbot)
