@@ -80,6 +80,14 @@ def test_triangles_without_area_are_left_out_and_noticed() -> None:
     assert [(n.kind, n.where) for n in scene.notices] == [("degenerate", "n")]
 
 
+def test_triangles_too_far_for_their_numbers_are_left_out_and_noticed() -> None:
+    p = primitive([[0, 0, 0], [1, 0, 0], [0, 0, -1], [0, 0, -2e7], [1e6, 0, 0]], [[0, 1, 2], [0, 1, 3], [0, 4, 2]])
+    scene = flatten(scene_with(p))
+    assert len(scene) == 2
+    (notice,) = scene.notices
+    assert (notice.kind, notice.where) == ("too-far", "n") and notice.text.startswith("1 triangles over 10,000 km")
+
+
 def test_zero_and_backward_normals_fall_back_to_the_face() -> None:
     p = primitive([[0, 0, 0], [1, 0, 0], [0, 0, -1]], [[0, 1, 2]], [[0, 0, 0], [0, -1, 0], [0.6, 0.8, 0]])
     normals = flatten(scene_with(p)).normals[0]

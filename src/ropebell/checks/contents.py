@@ -12,18 +12,18 @@ from ropebell.checks.subject import Subject, as_place
 from ropebell.level.finding import Finding, from_notice
 from ropebell.level.placed_light import PlacedLight
 
-# So few faces of so little of the level, on an object with so many others.
 # Real surfaces reflect no more: fresh snow, barium sulphate paint.
 WHITEST = 0.9
 # A level that is no wider was most likely not exported in metres.
 SMALLEST = 1.0
+# So few faces of so little of the level, on an object with so many others.
 STRAY_FACES, STRAY_SHARE, STRAY_AMONG = 2, 1e-3, 10
 
 
 @BEFORE.detector(
     {
         "animations": "Animated", "degenerate": "Faces without area", "missing-texture": "Picture missing",
-        "unread-extension": "Part of the file not read",
+        "too-far": "Too far from the origin", "unread-extension": "Part of the file not read",
     }
 )  # fmt: skip
 def told_by_the_reader(s: Subject) -> Iterator[Finding]:

@@ -14,6 +14,7 @@ OF_LIGHT = ("area", "measure", "page", "texel", "proved")
 REMEDIES = {
     "missing-texture": "Export the picture with the level as PNG or JPEG",
     "degenerate": "Nothing, unless the object looks wrong; clean the mesh to silence this",
+    "too-far": "Move the object near the origin and export again",
     "animations": "Export the pose that players see",
     "skin": "Export the pose that players see",
     "morph-targets": "Export the shape that players see",

@@ -22,6 +22,9 @@ from ropebell.level.triangles import longest_squared
 
 # Triangles thinner than this, relative to their longest edge, have no usable normal in single precision.
 SLIVER_HEIGHT = 1e-7
+# Metres from the origin; beyond it neighbouring places in single precision are over a metre apart.
+FARTHEST = 1e7
+LEFT_OUT = {"degenerate": "without area", "too-far": f"over {FARTHEST / 1e3:,.0f} km from the origin"}
 # Copies of a mesh are placed together, so many triangles at a time.
 ROWS_AT_ONCE = 1_000_000
 
@@ -121,7 +124,7 @@ class _Parts:
 
     def __init__(self) -> None:
         self._parts: list[tuple[np.ndarray, ...]] = []
-        self._dropped: dict[int, int] = {}
+        self._dropped: dict[tuple[int, str], int] = {}
 
     def add(self, p: Primitive, worlds: F64, nodes: I32, number: int) -> None:
         """Place a primitive at K nodes.
@@ -144,11 +147,13 @@ class _Parts:
         corners = placed[place[:, None], order]
         cross = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
         twice = np.linalg.norm(cross, axis=1)
-        keep = twice > np.maximum(longest_squared(corners) * SLIVER_HEIGHT, 1e-300)
+        near = (np.abs(corners) <= FARTHEST).all(axis=(1, 2))
+        keep = near & (twice > np.maximum(longest_squared(corners) * SLIVER_HEIGHT, 1e-300))
         if not keep.all():
-            for node, count in zip(nodes.tolist(), np.bincount(place[~keep], minlength=len(nodes)).tolist()):
-                if count:
-                    self._dropped[node] = self._dropped.get(node, 0) + count
+            for kind, gone in (("degenerate", near & ~keep), ("too-far", ~near)):
+                for node, count in zip(nodes.tolist(), np.bincount(place[gone], minlength=len(nodes)).tolist()):
+                    if count:
+                        self._dropped[node, kind] = self._dropped.get((node, kind), 0) + count
         order, corners, place = order[keep], corners[keep], place[keep]
         face = cross[keep] / twice[keep, None]
         count = len(order)
@@ -179,8 +184,8 @@ class _Parts:
         columns = [column[order] for column in columns]
         sided = np.array([m.double_sided for m in level.materials], dtype=bool)
         notices = tuple(
-            Notice("degenerate", level.nodes[node].path, f"{count} triangles without area are left out.")
-            for node, count in sorted(self._dropped.items())
+            Notice(kind, level.nodes[node].path, f"{count} triangles {LEFT_OUT[kind]} are left out.")
+            for (node, kind), count in sorted(self._dropped.items())
         )
         worlds = np.array([n.world for n in level.nodes]).reshape(-1, 4, 4)
         names = tuple(n.path for n in level.nodes)
