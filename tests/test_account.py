@@ -143,6 +143,20 @@ def test_the_verdict_on_a_fault_is_that_fault_and_elsewhere_there_is_none(kind: 
     assert calm.finding is None and "lux" in calm.text
 
 
+def test_what_a_dark_mover_takes_its_light_from_says_so(tmp_path: Path) -> None:
+    case = next(c for c in cases(1) if c.kind == "dark-mover" and c.planted)
+    found = next(f for f in findings_of(case, tmp_path) if f.kind == "dark-mover")
+    ledger = Ledger(reopen(tmp_path / "out"))
+    assert found.place is not None and found.also == ("room/bottom",)
+    x, _, z = found.place
+    top = ledger.lit.scene.corners[ledger.lit.scene.node == ledger.lit.scene.node_names.index("room/bottom")].max(
+        axis=(0, 1)
+    )[1]
+    judged = verdict(ledger.lit, ledger.account(ledger.spot(np.array([x, top, z]), UP)))
+    told = [f for f in (judged.finding, *judged.others) if f is not None]
+    assert ("dark-mover", found.object) in [(f.kind, f.object) for f in told]
+
+
 def test_history_looks_back_over_the_builds_of_a_rope(tmp_path: Path) -> None:
     path = _level(tmp_path)
     builds = tmp_path / "builds"

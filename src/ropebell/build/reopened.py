@@ -11,6 +11,7 @@ from ropebell.build.journal import read_events
 from ropebell.build.knots import asked_for
 from ropebell.build.manifest import Manifest, read_manifest
 from ropebell.build.precheck import gather
+from ropebell.build.probe_file import read_probes
 from ropebell.build.request import Request
 from ropebell.build.result import read_noise, read_pages
 from ropebell.build.stage import Inputs, SkyFile
@@ -84,7 +85,8 @@ def reopen(folder: Path) -> Reopened:
     lit = Lit(
         gathered.subject, placed.surface, placed.space, atlas, texels, stored.samples, stored.hits, sources, glow,
         solved, total, lamp_light(scene, sources, count), told, stored.reflecting, (r, g, b), settings, picture,
-        request.sky, stored.finishing.seams if stored.finishing is not None else None, pages, posed=posed,
+        request.sky, stored.finishing.seams if stored.finishing is not None else None, pages, read_probes(folder),
+        posed=posed,
     )  # fmt: skip
     return Reopened(folder, manifest, lit)
 

@@ -70,7 +70,7 @@ class Again:
         """
         lit, s = self.lit, self.lit.settings
         if scene is not None:
-            space = RaySpace(scene.corners, scene.casts if len(scene.casts) else None)
+            space = RaySpace(scene.corners, scene.casts if len(scene.casts) else None, scene.cutouts)
         else:
             space = self._spaces(without) if without else lit.space
         base = lit.surface
@@ -156,7 +156,8 @@ class Again:
 
 
 def _relative(scene: Scene, lit: Lit, space: RaySpace) -> F32:
-    """Corners relative to the centre of a space. The build's own is another, so that both have to agree."""
+    """(T, 3, 3) corners of a scene in other places, relative to the centre of its own space: samples start there, and
+    meet what is there, only if both are told from one centre."""
     if not np.array_equal(space.centre, lit.space.centre):
         return np.ascontiguousarray((scene.corners - space.centre).astype(np.float32))
     return space.vertices

@@ -40,7 +40,9 @@ def dark_movers(s: Looked) -> Iterator[Finding]:
         around, count = _around(lit, low, high, middle)
         if not count or around <= 0:
             continue
-        value, below = _light_of(lit, middle)
+        texel, stands_on = _below(lit, middle)
+        below = lit.scene.node_names[stands_on] if stands_on >= 0 else ""
+        value = _light_of(lit, middle, texel)
         if value >= DARK * around:
             continue
         name = everything.node_names[node]
@@ -55,12 +57,15 @@ def dark_movers(s: Looked) -> Iterator[Finding]:
         cause += f"; a probe here would give it {would:.3g} lux" if proved else "; no light finds its way here"
         reason = f"It gets {value:.2g} lux where the surfaces around it get {around:.3g}: {cause}."
         at = ",".join(f"{v:.4g}" for v in middle)
-        yield Finding(
+        told = Finding(
             "dark-mover", "warning" if proved else "note", name, reason,
             "Place a probe here" if proved else "Add a light, or let one reach it", as_place(middle),
             ("place-probe", at) if proved else (), (below,) if below else (), None, (float(f"{value:.6g}"), "lux"),
             None, None, proved,
         )  # fmt: skip
+        # It has no texels: the spot below it gives account of it.
+        lit.shown.append((told, np.array([texel] if texel >= 0 else [], np.int64)))
+        yield told
 
 
 def _around(lit: Lit, low: F64, high: F64, middle: F64) -> tuple[float, int]:
@@ -80,14 +85,12 @@ def _around(lit: Lit, low: F64, high: F64, middle: F64) -> tuple[float, int]:
     return (float(np.median(lit.light[seen])), len(seen)) if len(seen) else (0.0, 0)
 
 
-def _light_of(lit: Lit, place: F64) -> tuple[float, str]:
-    """Luminance that a mover gets, by the probes round it or by the surface below; and what that is."""
-    texel, node = _below(lit, place)
-    below = lit.scene.node_names[node] if node >= 0 else ""
+def _light_of(lit: Lit, place: F64, texel: int) -> float:
+    """Luminance that a mover gets, by the probes round it or by the texel below."""
     if lit.probes is not None and len(lit.probes):
         mixed, _ = at_place(lit.probes, lit.space, place)
-        return float(np.mean([irradiance(mixed, way) @ LUMINANCE for way in SIDES])), below
-    return (float(lit.light[texel]) if texel >= 0 else 0.0), below
+        return float(np.mean([irradiance(mixed, way) @ LUMINANCE for way in SIDES]))
+    return float(lit.light[texel]) if texel >= 0 else 0.0
 
 
 def _below(lit: Lit, place: F64) -> tuple[int, int]:
@@ -148,7 +151,7 @@ def pose_stains(s: Looked) -> Iterator[Finding]:
         flagged = flagged[s.seen.of(flagged)] if len(flagged) else flagged
         # Only some texels were looked at: each stands for its neighbours as well.
         scale = max(len(_all_near(lit, mine)) / max(len(rows), 1), 1.0)
-        found = [p for p in patches(lit, flagged)]
+        found = list(patches(lit, flagged))
         area = scale * float(sum(lit.area[p].sum() for p in found))
         if not found or (area < STAIN_AREA and not large_enough(lit, found[0], STAIN_AREA)):
             continue
