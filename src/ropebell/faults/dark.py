@@ -274,14 +274,17 @@ def dull_emitters(s: Looked) -> Iterator[Finding]:
     if not shown.any() or not lit.counts.any():
         return
     rows = np.flatnonzero(lit.counts & ~shown[lit.texels.owner])
-    tree = cKDTree(lit.places[rows])
-    owner = lit.texels.owner
+    places, owner = lit.places[rows], lit.texels.owner
     for node in np.unique(scene.node[shown]):
         mine = np.flatnonzero(shown[owner] & (lit.node == node) & lit.counts)
         if not len(mine) or not s.seen.of(mine).any():
             continue
         spots = lit.places[spread(mine, 64)]
-        near = rows[np.unique(np.concatenate(tree.query_ball_point(spots, AROUND)).astype(np.int64))]
+        near = np.flatnonzero(
+            ((places >= spots.min(axis=0) - AROUND) & (places <= spots.max(axis=0) + AROUND)).all(axis=1)
+        )
+        far, _ = cKDTree(spots).query(places[near], distance_upper_bound=AROUND)
+        near = rows[near[np.isfinite(far)]]
         near = near[lit.node[near] != node]
         weight = lit.area[near]
         all_light = float((lit.light[near] * weight).sum())

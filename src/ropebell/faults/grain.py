@@ -42,13 +42,14 @@ def noise(s: Looked) -> Iterator[Finding]:
     if not len(rows):
         return
     rows = rows[s.seen.of(rows)]
+    leaving = ((lit.solved.total * lit.reflecting) @ LUMINANCE.astype(np.float32)).astype(np.float32)
     for number, patch in enumerate(patches(lit, rows)):
         if number >= MOST or not large_enough(lit, patch, NOISY_AREA):
             return
         share = float(np.average(lit.told_noise[patch], weights=lit.area[patch]))
         worst = int(patch[np.argmax(lit.told_noise[patch])])
         more = int(np.ceil(lit.settings.gather_rays * lit.settings.draft * (share / NOISY) ** 2 / 64) * 64)
-        source = _brought_by(lit, patch)
+        source = _brought_by(lit, patch, leaving)
         reason = f"Its light is uncertain by {100 * share:.1f} % over {float(lit.area[patch].sum()):.2g} m²"
         reason += f", mostly by what '{short(source)}' throws back." if source else "."
         if lit.settings.denoised:
@@ -60,11 +61,10 @@ def noise(s: Looked) -> Iterator[Finding]:
         )  # fmt: skip
 
 
-def _brought_by(lit: Lit, patch: np.ndarray) -> str:
-    """The object whose bounced light varies most among the rays of a patch."""
+def _brought_by(lit: Lit, patch: np.ndarray, leaving: F32) -> str:
+    """The object whose bounced light, (N,) luminance that leaves, varies most among the rays of a patch."""
     some = spread(patch, 200)
     hits = lit.hits.table[some]
-    leaving = (lit.solved.total * lit.reflecting) @ LUMINANCE.astype(np.float32)
     met = hits >= 0
     value = np.where(met, leaving[np.maximum(hits, 0)], 0.0).astype(np.float64)
     excess = (value - value.mean(axis=1, keepdims=True)) ** 2
