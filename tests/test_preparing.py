@@ -17,7 +17,7 @@ from ropebell.charts.overlap import overlap_of
 from ropebell.charts.shapes import placed_shapes
 from ropebell.charts.survey import padding_for, safe_mip, survey
 from ropebell.checks.contact_kernels import clipped
-from ropebell.checks.welded import Welded
+from ropebell.level.welded import Welded
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import ball, box, joined
 from ropebell.errors import LevelError

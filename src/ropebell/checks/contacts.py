@@ -11,9 +11,9 @@ from ropebell.checks.before import BEFORE, LIGHTS, SHAPES
 from ropebell.checks.contact_kernels import overlapping_pairs
 from ropebell.checks.shapes import turned_pieces
 from ropebell.checks.subject import Subject, as_place, listed, rows_by, short
-from ropebell.checks.welded import totals
 from ropebell.level.finding import Finding
 from ropebell.level.model import F32, F64, I32, I64
+from ropebell.level.welded import totals
 from ropebell.light.rays import RaySpace
 from ropebell.light.workers import cores
 

@@ -9,12 +9,12 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from ropebell.checks.welded import Welded
 from ropebell.level.brief import NO_BRIEF, Brief
 from ropebell.level.emitter_table import EmissionSource, EmitterTable
 from ropebell.level.model import F64, Level
 from ropebell.level.scene import Scene, taking_part
 from ropebell.level.triangles import bounds_by
+from ropebell.level.welded import Welded
 from ropebell.light.rays import RaySpace
 from ropebell.sight.hull import hull_pieces
 from ropebell.sight.walk import Walkable, start_point, walkable

@@ -37,15 +37,15 @@ class LevelBuilder:
     def material(
         self, name: str, color: tuple[float, float, float], glow: tuple[float, float, float] = (0.0, 0.0, 0.0),
         texture: TextureUse | None = None, double_sided: bool = False, unlit: bool = False, holes: bool = False,
-        glow_texture: TextureUse | None = None,
+        glow_texture: TextureUse | None = None, alpha: float = 1.0,
     ) -> None:  # fmt: skip
         """Declare a material by name.
 
         Args:
-            holes: whether the picture's alpha cuts holes.
+            holes: whether alpha, that of the picture times its own, cuts holes.
         """
         self._materials[name] = Material(
-            name, (*color, 1.0), texture, glow, glow_texture, double_sided, "MASK" if holes else "OPAQUE", unlit=unlit
+            name, (*color, alpha), texture, glow, glow_texture, double_sided, "MASK" if holes else "OPAQUE", unlit=unlit
         )
 
     def group(self, name: str) -> int:

@@ -51,6 +51,8 @@ def _materials(b: LevelBuilder) -> None:
     b.material("ember", (0.3, 0.1, 0.05), glow=(2600.0, 900.0, 220.0))
     b.material("lamp glass", (0.8, 0.8, 0.8), glow=(5200.0, 4300.0, 3000.0))
     b.material("mooring glass", (0.8, 0.75, 0.6), glow=(310000.0, 260000.0, 180000.0))
+    # Nothing that is seen or shaded: panes that close windows and doors to the visibility stage alone.
+    b.material("clear glass", (0.8, 0.9, 0.9), double_sided=True, holes=True, alpha=0.0)
     b.material("skylight", (0.8, 0.8, 0.8), glow=(420.0, 470.0, 560.0))
 
 
@@ -108,7 +110,7 @@ class _Mill:
         self._b.light(name + self._suffix, light, world)
 
     def build(self) -> None:
-        self._b.spot("helpers", "start" + self._suffix, at(self._x + 10.4, 0.0, 4.2))
+        self._b.spot("helpers", "start" + self._suffix, at(self._x + 10.4, 0.0, 8.2))
         self._quay()
         self._hall()
         self._loft()
@@ -118,6 +120,18 @@ class _Mill:
         self._tunnel()
         self._props()
         self._lamps()
+        self._glazing()
+
+    def _glazing(self) -> None:
+        """Panes in every window and door to the outside; where a slab is missing there is none."""
+        along_x = [
+            (7.2, 8.4, 1.4, 3.6, 6.95), (9.4, 11.4, 0.0, 2.6, 6.95), (12.4, 13.6, 1.4, 3.6, 6.95),
+            (10, 11, 7.2, 8.2, 6.85), (17, 18.2, 1.2, 2.6, 6.85), (20.4, 21.6, 1.2, 2.6, 6.85),
+        ]  # fmt: skip
+        along_z = [(10.5, 12.5, 2.2, 5.0, 5.85), (14.4, 15.4, 1.2, 2.4, 23.45)]
+        panes = [quad([(a, low, z), (b, low, z), (b, high, z), (a, high, z)]) for a, b, low, high, z in along_x]
+        panes += [quad([(x, low, b), (x, low, a), (x, high, a), (x, high, b)]) for a, b, low, high, x in along_z]
+        self._add("detail", "glazing", joined(panes), "clear glass")
 
     def _quay(self) -> None:
         self._add("structure", "quay", box((0, -0.8, 0), (30, 0, 6.7)), "stone")

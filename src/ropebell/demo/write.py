@@ -56,6 +56,12 @@ note = "raised to look for the leak"
 [marks."structure/pillar 2".bias]
 oak = 4.0
 
+[marks."detail/glazing"]
+role = "blocks"
+casts = false
+bounces = false
+note = "closes windows and doors to sight; light passes"
+
 [marks."detail/sluice gate"]
 pose = "open"
 usual = "shut"

@@ -1,0 +1,148 @@
+"""Whether a level keeps its light and its sight in: what blocks, where the inside is, and every leak."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+
+from ropebell.level.brief import Brief
+from ropebell.level.model import F64, Level, Mask
+from ropebell.level.scene import Scene
+from ropebell.level.welded import Welded
+from ropebell.light.rays import RaySpace
+from ropebell.sight.free_space import FreeSpace
+from ropebell.sight.leaks import Leak, escaping, leaks_of
+from ropebell.sight.sealing import Bodies, flood
+from ropebell.sight.walk import EYE, start_point, walkable
+
+# A level is open by nature if more of the rays from where players can stand leave it; a place, likewise.
+OPEN, MOST_EYES = 0.05, 400
+
+
+@dataclass(frozen=True, eq=False)
+class Sealing:
+    """What is known of a level's hull.
+
+    Attributes:
+        sealed: no way leads out. open: it is open by nature, so leaks were not looked for.
+        leaks: the widest first; nodes: of each, objects round the gap, those that a mark takes out of the way first.
+        seeds: (n, 3) metres, where the inside was flooded from; none: there is no inside to speak of.
+        decided: whether all was looked at as closely as it had to be.
+    """
+
+    sealed: bool
+    open: bool
+    leaks: tuple[Leak, ...]
+    nodes: tuple[tuple[int, ...], ...]
+    seeds: F64
+    decided: bool = True
+
+
+def blocks_sight(scene: Scene) -> Mask:
+    """(T,) whether a triangle is in the way of sight: all that stand in the level, also those that move, but for what
+    a mark takes out."""
+    out = np.array([m.blocks_sight is False or m.role == "left-out" for m in scene.marks.nodes] + [False], np.bool_)
+    out = np.concatenate([out, np.zeros(max(len(scene.node_names) + 1 - len(out), 0), np.bool_)])
+    found: Mask = ~out[scene.node]
+    return found
+
+
+def survey(
+    level: Level, scene: Scene, brief: Brief, meant_sealed: bool = False,
+    tick: Callable[[float], None] = lambda _: None,
+) -> Sealing:  # fmt: skip
+    """Find out whether a level is sealed.
+
+    Args:
+        scene: all its triangles, in the poses they have. meant_sealed: look for leaks though it seems open.
+        tick: called with the share done, may raise `Stopped`.
+    """
+    solid = blocks_sight(scene)
+    corners = scene.corners[solid]
+    nothing = np.zeros((0, 3))
+    if not len(corners):
+        return Sealing(False, True, (), (), nothing)
+    space = RaySpace(corners)
+    seeds = _seeds(level, scene, brief, space)
+    if not len(seeds):
+        return Sealing(False, True, (), (), nothing)
+    stand = _eyes(level, scene, brief)
+    away = escaping(space, stand if len(stand) else seeds)
+    if float(away.mean()) > OPEN and not meant_sealed:
+        return Sealing(False, True, (), (), seeds)
+    # What stands in the open is not inside, but the start is.
+    seeds = np.concatenate([seeds, stand])
+    indoors = escaping(space, seeds) <= OPEN
+    indoors[0] = True
+    seeds = seeds[indoors]
+    found = flood(FreeSpace(corners, _largest(brief)), seeds, bodies_of(scene, solid).hold, tick)
+    leaks = leaks_of(found, seeds, corners, space)
+    rows, held_back = np.flatnonzero(solid), np.flatnonzero(~solid)
+    nodes = tuple(
+        tuple(dict.fromkeys([*_crossed(scene, held_back, leak.trail), *scene.node[rows[leak.triangles]].tolist()]))
+        for leak in leaks
+    )
+    return Sealing(not leaks, False, tuple(leaks), nodes, seeds, found.decided)
+
+
+def _largest(brief: Brief) -> float:
+    return 1.0
+
+
+def _seeds(level: Level, scene: Scene, brief: Brief, space: RaySpace) -> F64:
+    """(n, 3) where the inside is: at eye height over the start, at probes placed by hand, and in things that move."""
+    found = []
+    start = start_point(level, scene, brief)
+    if start is not None:
+        found.append(over(space, np.array(start)))
+    found += [np.array(place, np.float64) for place in brief.probes.placed.values()]
+    moving = [n for n, m in enumerate(scene.marks.nodes) if m.role == "moving"]
+    for node, first, end in scene.node_ranges():
+        if node in moving:
+            low, high = scene.corners[first:end].min(axis=(0, 1)), scene.corners[first:end].max(axis=(0, 1))
+            found.append(
+                np.array([(low[0] + high[0]) / 2, high[1] + 0.02 * float((high - low).max()), (low[2] + high[2]) / 2])
+            )
+    return np.array(found).reshape(-1, 3)
+
+
+def over(space: RaySpace, start: F64) -> F64:
+    """Eye height over a start, or as far up as there is room."""
+    at = (start - space.centre).astype(np.float32)[None]
+    up = np.array([[0, 1, 0]], np.float32)
+    lifted = at + up * np.float32(0.02)
+    room = float(space.distances(lifted, up)[0])
+    rise = EYE if not np.isfinite(room) or room > 1.1 * EYE else 0.5 * room
+    return start + [0.0, rise, 0.0]
+
+
+def _eyes(level: Level, scene: Scene, brief: Brief) -> F64:
+    start = start_point(level, scene, brief)
+    if start is None:
+        return np.zeros((0, 3))
+    eyes = walkable(scene, RaySpace(scene.corners), start).eyes
+    return eyes[np.linspace(0, len(eyes) - 1, min(MOST_EYES, len(eyes))).astype(np.int64)] if len(eyes) else eyes
+
+
+def bodies_of(scene: Scene, solid: Mask) -> Bodies:
+    """What of a scene is closed and looks outward."""
+    low, high = scene.corners.min(axis=1), scene.corners.max(axis=1)
+    sizes = np.zeros(len(scene.node_names))
+    np.maximum.at(sizes, scene.node, (high - low).max(axis=1))
+    welded = Welded.of(scene, np.maximum(sizes, 1e-3))
+    closed = (welded.closed & (welded.volume > 0))[welded.piece]
+    return Bodies(scene.corners[closed & solid])
+
+
+def _crossed(scene: Scene, rows: np.ndarray, trail: F64) -> list[int]:
+    """Objects among triangles that are out of the way, which a trail goes through."""
+    if not len(rows):
+        return []
+    space = RaySpace(scene.corners[rows])
+    start = (trail[:-1] - space.centre).astype(np.float32)
+    way = (trail[1:] - trail[:-1]).astype(np.float32)
+    hit = space.first_hit(start, way)
+    far = space.distances(start, way)
+    return [int(scene.node[rows[t]]) for t, d in zip(hit.tolist(), far.tolist()) if t >= 0 and d <= 1.0]
