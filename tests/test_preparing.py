@@ -17,7 +17,6 @@ from ropebell.charts.overlap import overlap_of
 from ropebell.charts.shapes import placed_shapes
 from ropebell.charts.survey import padding_for, safe_mip, survey
 from ropebell.checks.contact_kernels import clipped
-from ropebell.level.welded import Welded
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import ball, box, joined
 from ropebell.errors import LevelError
@@ -26,6 +25,7 @@ from ropebell.level.model import Level
 from ropebell.level.prepare import prepare
 from ropebell.level.scene import Scene
 from ropebell.level.sky_picture import mean_radiance, read_hdr, read_sky_picture
+from ropebell.level.welded import Welded
 from ropebell.light.rays import RaySpace
 from ropebell.sight.viewing import NEAR, view_distances, viewing
 from ropebell.sight.walk import proposed_boxes, start_point, walkable

@@ -93,6 +93,16 @@ def parser() -> argparse.ArgumentParser:
     p.add_argument("--normal", type=_numbers, default=None, metavar="NX,NY,NZ")
     p.add_argument("--json", action="store_true")
 
+    p = commands.add_parser("sight", help="sealed or not, and what can see what; exit 1 if the level leaks")
+    p.add_argument("level", type=_path)
+    p.add_argument("--set", action="append", default=[], metavar="sight.cell=M", dest="settings")
+    p.add_argument("--pose", action="append", default=[], metavar="NODE=POSE", help="with this object in that pose")
+    p.add_argument(
+        "--sees", action="append", default=[], nargs=2, type=_numbers, metavar="X,Y,Z",
+        help="whether one place can be seen from the other",
+    )  # fmt: skip
+    p.add_argument("--json", action="store_true")
+
     p = commands.add_parser("demo", help="write the sample level")
     p.add_argument("folder", type=_path, metavar="DIR")
     p.add_argument("--halls", type=int, default=1, metavar="N", help="1 … 40 mills along the quay")
@@ -231,6 +241,10 @@ def _run(options: argparse.Namespace) -> int:
         from ropebell.cli.account import account
 
         return account(options.build, options.point, options.normal, options.json)
+    if options.command == "sight":
+        from ropebell.cli.sight import sight
+
+        return sight(options.level, options.settings, options.pose, options.sees, options.json)
     if options.command == "demo":
         if not 1 <= options.halls <= 40:
             raise UsageError(f"--halls {options.halls} is outside 1 … 40", "", "Choose another number")

@@ -303,6 +303,7 @@ class Brief:
         known: notes on findings that are fine here, by finding key.
         prints: shape and place of what is decided about, by node path, to find it again by another name.
         guard: no edits at all.
+        sealed: meant to be sealed: leaks are looked for though the level seems open.
     """
 
     marks: dict[str, Mark] = field(default_factory=dict)
@@ -326,6 +327,7 @@ class Brief:
     prints: dict[str, str] = field(default_factory=dict)
     white: Amount = 0.0
     guard: bool = False
+    sealed: bool = False
 
     @property
     def sky_now(self) -> Sky:

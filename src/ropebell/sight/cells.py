@@ -7,16 +7,20 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from ropebell.level.model import F64, I32
+from ropebell.level.model import F64, I32, I64
 from ropebell.sight.free_space import rasterised
 from ropebell.sight.sealing import INSIDE, Flood
 
-# Cells in the open are up to so many times as wide; of each, so many places along each axis are tried.
-LARGEST, TRIED = 8, 4
+# Cells in the open are up to so many times as wide; so many are looked at together.
+LARGEST, AT_ONCE = 8, 2048
+# Where places are tried along each axis of a cell: evenly, or mostly along its rim.
+EVEN, AT_RIM = np.array([0.125, 0.375, 0.625, 0.875]), np.array([0.006, 0.03, 0.1, 0.3, 0.5, 0.7, 0.9, 0.97, 0.994])
 # Places are spread over a cell that is wider by this share, so that what is seen from just beside it counts too.
 WIDER = 0.25
 # Places are kept of each cell, so many.
 PLACES = 32
+# Where less of a cell and of all beside it is in the open, cells are too large.
+NARROW = 0.3
 
 
 @dataclass(frozen=True, eq=False)
@@ -47,6 +51,14 @@ class Cells:
         found: F64 = self.low + (self.at + 0.5 * self.width[:, None]) * self.size
         return found
 
+    @property
+    def narrow(self) -> I64:
+        """Cells that hardly fit where they are: little of them, or of anything beside them, is in the open."""
+        beside = beside_each(self.number)
+        most = self.inside.copy()
+        np.maximum.at(most, beside[:, 0], self.inside[beside[:, 1]])
+        return np.flatnonzero(most < NARROW)
+
     def of(self, places: F64) -> NDArray[np.int64]:
         """(m,) the cell of each place, −1 outside."""
         index = np.floor((places - self.low) / self.size).astype(np.int64)
@@ -72,33 +84,67 @@ def cells_of(flood: Flood, corners: F64, size: float) -> Cells:
     touched = touched.reshape(tuple(int(v) for v in shape))
     number = np.full(touched.shape, -1, np.int32)
     at, width = _blocks(touched)
-    offsets = (np.stack(np.meshgrid(*[np.arange(TRIED)] * 3, indexing="ij"), axis=-1).reshape(-1, 3) + 0.5) / TRIED
     rng = np.random.default_rng(1)
-    kept_at, kept_width, kept_places, kept_inside = [], [], [], []
-    for first in range(0, len(at), 4096):
-        a, w = at[first : first + 4096], width[first : first + 4096]
-        spread = offsets[None] + (rng.random((len(a), len(offsets), 3)) - 0.5) / TRIED
-        exact = low + (a[:, None] + spread * w[:, None, None]) * size
-        grown = low + (a[:, None] + (spread * (1 + 2 * WIDER) - WIDER) * w[:, None, None]) * size
-        inside = flood.sides(exact.reshape(-1, 3)).reshape(len(a), -1) == INSIDE
-        around = flood.sides(grown.reshape(-1, 3)).reshape(len(a), -1) == INSIDE
-        some = np.flatnonzero(inside.any(axis=1))
-        for k in some:
-            # Its own places first, then those just round it.
-            mine = np.concatenate([exact[k][inside[k]], grown[k][around[k]]])
-            order = rng.permutation(len(mine))
-            kept_places.append(mine[np.resize(order, PLACES)])
-        kept_at.append(a[some])
-        kept_width.append(w[some])
-        kept_inside.append(inside[some].mean(axis=1))
-    at, width = np.concatenate(kept_at).astype(np.int32), np.concatenate(kept_width).astype(np.int32)
-    for n, ((x, y, z), w) in enumerate(zip(at.tolist(), width.tolist())):
+    held, places, inside = _tried(flood, low, size, at, width, EVEN, rng)
+    # Of a cell beside these there may be a sliver inside, along its faces and in its corners.
+    near = np.zeros(touched.shape, np.bool_)
+    for (x, y, z), w in zip(at[held].tolist(), width[held].tolist()):
+        near[max(x - 1, 0) : x + w + 1, max(y - 1, 0) : y + w + 1, max(z - 1, 0) : z + w + 1] = True
+    missed = np.ones(len(at), np.bool_)
+    missed[held] = False
+    missed &= (width == 1) & near[at[:, 0], at[:, 1], at[:, 2]]
+    rest = np.flatnonzero(missed)
+    more, at_more, inside_more = _tried(flood, low, size, at[rest], width[rest], AT_RIM, rng)
+    chosen = np.concatenate([held, rest[more]])
+    first_of, sides = at[chosen].astype(np.int32), width[chosen].astype(np.int32)
+    for n, ((x, y, z), w) in enumerate(zip(first_of.tolist(), sides.tolist())):
         number[x : x + w, y : y + w, z : z + w] = n
-    places = np.array(kept_places).reshape(-1, PLACES, 3)
-    return Cells(low, size, number, at, width, places, np.concatenate(kept_inside))
+    return Cells(
+        low, size, number, first_of, sides, np.concatenate([places, at_more]), np.concatenate([inside, inside_more])
+    )  # fmt: skip
 
 
-def _blocks(touched: NDArray[np.bool_]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+def _tried(
+    flood: Flood, low: F64, size: float, at: I64, width: I64, along: F64, rng: np.random.Generator
+) -> tuple[I64, F64, F64]:  # fmt: skip
+    """Blocks that have anything inside: (m,) which, (m, PLACES, 3) places in and just round each, and (m,) the share of
+    what was tried.
+
+    Args:
+        along: where places are tried along each axis, as shares of a block.
+    """
+    lattice = np.stack(np.meshgrid(along, along, along, indexing="ij"), axis=-1).reshape(-1, 3)
+    held, places, share = [np.zeros(0, np.int64)], [np.zeros((0, PLACES, 3))], [np.zeros(0)]
+    for first in range(0, len(at), AT_ONCE):
+        a, w = at[first : first + AT_ONCE, None], width[first : first + AT_ONCE, None, None]
+        moved = lattice[None] + (rng.random((len(a), len(lattice), 3)) - 0.5) * (0.8 * along[0])
+        exact = low + (a + moved * w) * size
+        grown = low + (a + (moved * (1 + 2 * WIDER) - WIDER) * w) * size
+        inside = flood.sides(exact.reshape(-1, 3)).reshape(len(a), len(lattice)) == INSIDE
+        some = np.flatnonzero(inside.any(axis=1))
+        around = flood.sides(grown[some].reshape(-1, 3)).reshape(len(some), len(lattice)) == INSIDE
+        for k, near in zip(some, around):
+            mine = np.concatenate([exact[k][inside[k]], grown[k][near]])
+            places.append(mine[np.resize(rng.permutation(len(mine)), PLACES)][None])
+        held.append(first + some)
+        share.append(inside[some].mean(axis=1))
+    return np.concatenate(held), np.concatenate(places), np.concatenate(share)
+
+
+def beside_each(number: I32) -> I64:
+    """(m, 2) cells that touch over a face, both ways, by the first."""
+    found = []
+    for axis in range(3):
+        a = np.moveaxis(number, axis, 0)[:-1].ravel()
+        b = np.moveaxis(number, axis, 0)[1:].ravel()
+        kept = (a >= 0) & (b >= 0) & (a != b)
+        found.append(np.stack([a[kept], b[kept]], axis=1))
+    pairs = np.unique(np.concatenate(found), axis=0).astype(np.int64)
+    both = np.concatenate([pairs, pairs[:, ::-1]])
+    return both[np.argsort(both[:, 0], kind="stable")]
+
+
+def _blocks(touched: NDArray[np.bool_]) -> tuple[I64, I64]:
     """(n, 3) first and (n,) width of blocks: of the smallest cells, and larger ones where nothing is touched."""
     at, width = [], []
     size = LARGEST

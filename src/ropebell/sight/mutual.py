@@ -2,7 +2,8 @@
 
 First, rays from every cell in all directions: each is seen by every cell it crosses. What is seen from a cell hangs
 together, so further ones are sought beside those already known, by rays from cell to cell, until no more are found. As
-places lie also just round their cells, what is seen only from a cell's rim is not missed.
+places lie also just round their cells, and what lies between pairs that see each other counts as seen, what is seen
+only from a cell's rim is not missed; some pairs more than that are said to see each other.
 """
 
 from __future__ import annotations
@@ -17,12 +18,14 @@ from ropebell.kernel import kernel
 from ropebell.level.model import F32, F64, I32, I64, U8
 from ropebell.light.rays import RaySpace
 from ropebell.light.workers import run_chunks
-from ropebell.sight.cells import PLACES, Cells
+from ropebell.sight.cells import PLACES, Cells, beside_each
 
 # Rays from each cell in all directions, and from cell to cell: first, and again where none of these came through.
 ALL_ROUND, FIRST, AGAIN = 1024, 24, 104
 CHUNK = 1 << 16
 MOST_ROUNDS = 64
+# Of the pairs around one, this share sees each other where it may be seen itself, though no ray came through.
+CLOSE = 0.25
 
 
 @dataclass(frozen=True, eq=False)
@@ -31,15 +34,11 @@ class Mutual:
 
     Attributes:
         cells: n of them. seen: (n, ceil(n / 8)) uint8, a bit for each pair, both ways alike. rays: that it took.
-        crossings: (m, 2) int32 pairs that were asked about, and (m,) blocked_by: a triangle that was in the way of
-            one of their rays, −1 if they see each other.
     """
 
     cells: Cells
     seen: U8
     rays: int
-    asked: I32
-    blocked_by: I32
 
     def sees(self, a: int, b: int) -> bool:
         """Whether anything of one cell can be seen from another."""
@@ -52,7 +51,8 @@ class Mutual:
     @property
     def counts(self) -> I64:
         """(n,) how many cells each sees."""
-        return np.bitwise_count(self.seen).sum(axis=1).astype(np.int64)
+        found: I64 = np.bitwise_count(self.seen).sum(axis=1).astype(np.int64)
+        return found
 
 
 def who_sees_whom(
@@ -70,27 +70,24 @@ def who_sees_whom(
     _all_round(cells, space, places, seen, workers, lambda share: tick(0.5 * share))
     seen |= seen.T
     rays = n * ALL_ROUND
-    beside = _beside(cells)
+    beside = beside_each(cells.number)
     done = seen.copy()  # pairs that are known to be seen, or were asked about
     rng = np.random.default_rng(2)
-    pairs, stops = [np.zeros((0, 2), np.int32)], [np.zeros(0, np.int32)]
     for round_ in range(MOST_ROUNDS):
         wanted = _frontier(seen, done, beside)
         tick(0.5 + 0.5 * min(round_ / 8, 1.0))
         if not len(wanted):
             break
         done[wanted[:, 0], wanted[:, 1]] = done[wanted[:, 1], wanted[:, 0]] = True
-        stop = np.full(len(wanted), -2, np.int32)
         for many in (FIRST, AGAIN):
-            open_ = np.flatnonzero(stop != -1)
-            if len(open_):
-                stop[open_] = _asked(space, places, wanted[open_], many, rng, workers)
-                rays += len(open_) * many
-        through = wanted[stop == -1]
-        seen[through[:, 0], through[:, 1]] = seen[through[:, 1], through[:, 0]] = True
-        pairs.append(wanted)
-        stops.append(stop)
-    return Mutual(cells, np.packbits(seen, axis=1), rays, np.concatenate(pairs), np.concatenate(stops))
+            through = _through(space, places, wanted, many, rng, workers)
+            rays += len(wanted) * many
+            a, b = wanted[through].T
+            seen[a, b] = seen[b, a] = True
+            wanted = wanted[~through]
+    # Rays are a sample: what no ray came through to counts as seen if enough of what is around it is.
+    seen |= _around(seen, beside) >= CLOSE
+    return Mutual(cells, np.packbits(seen, axis=1), rays)
 
 
 def _all_round(
@@ -156,52 +153,37 @@ def _crossed(
             next_[k] += apart[k]
 
 
-def _beside(cells: Cells) -> tuple[I64, I64]:
-    """(m,) and (m,) cells that touch over a face, both ways."""
-    found = []
-    for axis in range(3):
-        a = np.moveaxis(cells.number, axis, 0)[:-1].ravel()
-        b = np.moveaxis(cells.number, axis, 0)[1:].ravel()
-        kept = (a >= 0) & (b >= 0) & (a != b)
-        found.append(np.stack([a[kept], b[kept]], axis=1))
-    pairs = np.unique(np.concatenate(found), axis=0).astype(np.int64)
-    both = np.concatenate([pairs, pairs[:, ::-1]])
-    both = both[np.argsort(both[:, 0], kind="stable")]
-    return both[:, 0], both[:, 1]
-
-
-def _frontier(seen: NDArray[np.bool_], done: NDArray[np.bool_], beside: tuple[I64, I64]) -> I32:
-    """(m, 2) pairs, the lower first, that are not known, but one of which sees what is beside the other."""
+def _around(seen: NDArray[np.bool_], beside: I64) -> F32:
+    """(n, n) of the pairs that are one step beside each pair, at either end, the share that see each other."""
     from scipy.sparse import csr_matrix  # slow to load, and only wanted here
 
     n = len(seen)
-    links = csr_matrix((np.ones(len(beside[0]), np.float32), beside), shape=(n, n))
-    near = np.zeros((n, n), np.bool_)
+    links = csr_matrix((np.ones(len(beside), np.float32), (beside[:, 0], beside[:, 1])), shape=(n, n))
+    near = np.empty((n, n), np.float32)
     for first in range(0, n, 512):
         part = slice(first, first + 512)
-        near[:, part] = (links @ seen[:, part].astype(np.float32)) > 0
-    near |= near.T
-    near &= ~done
-    return np.argwhere(np.triu(near)).astype(np.int32)
+        near[:, part] = links @ seen[:, part].astype(np.float32)
+    degree = np.asarray(links.sum(axis=1), np.float32).ravel()
+    found: F32 = (near + near.T) / np.maximum(degree[:, None] + degree[None, :], 1.0)
+    return found
 
 
-def _asked(
+def _frontier(seen: NDArray[np.bool_], done: NDArray[np.bool_], beside: I64) -> I32:
+    """(m, 2) pairs, the lower first, that are not known, but one of which sees what is beside the other."""
+    return np.argwhere(np.triu((_around(seen, beside) > 0) & ~done)).astype(np.int32)
+
+
+def _through(
     space: RaySpace, places: F32, pairs: I32, many: int, rng: np.random.Generator, workers: int
-) -> I32:  # fmt: skip
-    """(m,) −1 for pairs of which a ray comes through, else a triangle that stops one."""
-    stop = np.full(len(pairs), -1, np.int32)
+) -> NDArray[np.bool_]:  # fmt: skip
+    """(m,) whether any of so many rays comes through from one cell of a pair to the other."""
+    found = np.zeros(len(pairs), np.bool_)
     choice = rng.integers(0, PLACES, (2, len(pairs), many), dtype=np.int8)
 
     def work(first: int, end: int) -> None:
-        a, b = pairs[first:end, 0], pairs[first:end, 1]
-        start = places[a[:, None], choice[0, first:end]].reshape(-1, 3)
-        way = places[b[:, None], choice[1, first:end]].reshape(-1, 3) - start
-        blocked = space.blocked(start, way, np.full(len(start), 1.0, np.float32)).reshape(-1, many)
-        shut = np.flatnonzero(blocked.all(axis=1))
-        if len(shut):
-            # What stops the straight way tells what hides one from the other.
-            rows = shut * many
-            stop[first + shut] = space.first_hit(start[rows], way[rows])
+        start = places[pairs[first:end, 0, None], choice[0, first:end]].reshape(-1, 3)
+        way = places[pairs[first:end, 1, None], choice[1, first:end]].reshape(-1, 3) - start
+        found[first:end] = ~space.blocked(start, way, np.ones(len(start), np.float32)).reshape(-1, many).all(axis=1)
 
     run_chunks(len(pairs), max(CHUNK // many, 1), work, workers, lambda _: None)
-    return stop
+    return found

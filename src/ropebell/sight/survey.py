@@ -14,11 +14,13 @@ from ropebell.level.welded import Welded
 from ropebell.light.rays import RaySpace
 from ropebell.sight.free_space import FreeSpace
 from ropebell.sight.leaks import Leak, escaping, leaks_of
-from ropebell.sight.sealing import Bodies, flood
+from ropebell.sight.sealing import Bodies, Flood, flood
 from ropebell.sight.walk import EYE, start_point, walkable
 
 # A level is open by nature if more of the rays from where players can stand leave it; a place, likewise.
 OPEN, MOST_EYES = 0.05, 400
+# The first cells that room is flooded through are no larger, metres.
+LARGEST = 1.0
 
 
 @dataclass(frozen=True, eq=False)
@@ -29,7 +31,8 @@ class Sealing:
         sealed: no way leads out. open: it is open by nature, so leaks were not looked for.
         leaks: the widest first; nodes: of each, objects round the gap, those that a mark takes out of the way first.
         seeds: (n, 3) metres, where the inside was flooded from; none: there is no inside to speak of.
-        decided: whether all was looked at as closely as it had to be.
+        decided: whether all was looked at as closely as it had to be. flood: how far in and outside come, None where
+            leaks were not looked for.
     """
 
     sealed: bool
@@ -38,6 +41,7 @@ class Sealing:
     nodes: tuple[tuple[int, ...], ...]
     seeds: F64
     decided: bool = True
+    flood: Flood | None = None
 
 
 def blocks_sight(scene: Scene) -> Mask:
@@ -65,7 +69,7 @@ def survey(
     if not len(corners):
         return Sealing(False, True, (), (), nothing)
     space = RaySpace(corners)
-    seeds = _seeds(level, scene, brief, space)
+    seeds = seeds_of(level, scene, brief, space)
     if not len(seeds):
         return Sealing(False, True, (), (), nothing)
     stand = _eyes(level, scene, brief)
@@ -77,22 +81,18 @@ def survey(
     indoors = escaping(space, seeds) <= OPEN
     indoors[0] = True
     seeds = seeds[indoors]
-    found = flood(FreeSpace(corners, _largest(brief)), seeds, bodies_of(scene, solid).hold, tick)
+    found = flood(FreeSpace(corners, LARGEST), seeds, bodies_of(scene, solid).hold, tick)
     leaks = leaks_of(found, seeds, corners, space)
     rows, held_back = np.flatnonzero(solid), np.flatnonzero(~solid)
     nodes = tuple(
         tuple(dict.fromkeys([*_crossed(scene, held_back, leak.trail), *scene.node[rows[leak.triangles]].tolist()]))
         for leak in leaks
     )
-    return Sealing(not leaks, False, tuple(leaks), nodes, seeds, found.decided)
+    return Sealing(not leaks, False, tuple(leaks), nodes, seeds, found.decided, found)
 
 
-def _largest(brief: Brief) -> float:
-    return 1.0
-
-
-def _seeds(level: Level, scene: Scene, brief: Brief, space: RaySpace) -> F64:
-    """(n, 3) where the inside is: at eye height over the start, at probes placed by hand, and in things that move."""
+def seeds_of(level: Level, scene: Scene, brief: Brief, space: RaySpace) -> F64:
+    """(n, 3) where the inside may be: at eye height over the start, at probes placed by hand, in things that move."""
     found = []
     start = start_point(level, scene, brief)
     if start is not None:

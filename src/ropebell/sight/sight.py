@@ -1,0 +1,166 @@
+"""Who can see what in a level: sealed or not, cells, who sees whom, costly blockers, faces that nobody sees."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ropebell.digest import digest_of
+from ropebell.level.brief import Brief
+from ropebell.level.model import F64, I32, U8, Level
+from ropebell.level.scene import Scene
+from ropebell.light.rays import RaySpace
+from ropebell.sight.blockers import blockers_of, unseen_faces
+from ropebell.sight.cells import cells_of
+from ropebell.sight.mutual import who_sees_whom
+from ropebell.sight.survey import Sealing, blocks_sight, seeds_of, survey
+
+VERSION = 1
+# With more cells than this, larger ones are taken: pairs grow with their square.
+MOST_CELLS = 6000
+# A place outside all cells is asked for by the cell nearest to it, if that is as near as so many of the smallest.
+NEAREST = 2.0
+# Shares of the time that the parts take, about.
+FLOODED, SEEN = 0.4, 0.9
+
+
+@dataclass(frozen=True, eq=False)
+class Gap:
+    """A leak.
+
+    Attributes:
+        trail: (n, 3) metres. place: (3,). width: metres. nodes: names of what stands round it.
+    """
+
+    trail: F64
+    place: F64
+    width: float
+    nodes: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Candidate:
+    """A sight blocker that may as well be none; see `sight.blockers`."""
+
+    node: str
+    triangles: int
+    seconds: float
+    hides: float
+
+
+@dataclass(frozen=True, eq=False)
+class Sight:
+    """Who can see what.
+
+    Attributes:
+        sealed, open, decided: as of `Sealing`. leaks: the widest first.
+        low, size: (3,) metres and metres of the grid of cells; number: (x, y, z) int32 cell of each place, −1 none.
+        middles: (n, 3) metres. seen: (n, ceil(n / 8)) uint8, a bit for each pair of cells. narrow: (k,) cells that
+            hardly fit where they are.
+        rays, seconds: what it took. blockers: the best to leave out first. unseen: (T,) bool, faces nobody can see.
+    """
+
+    sealed: bool
+    open: bool
+    decided: bool
+    leaks: tuple[Gap, ...]
+    low: F64
+    size: float
+    number: I32
+    middles: F64
+    seen: U8
+    narrow: I32
+    rays: int
+    seconds: float
+    blockers: tuple[Candidate, ...]
+    unseen: NDArray[np.bool_]
+
+    @property
+    def pairs(self) -> int:
+        """Pairs of cells that see each other."""
+        n = len(self.middles)
+        return int((int(np.bitwise_count(self.seen).sum()) - n) // 2) if n else 0
+
+    def cell_of(self, place: F64) -> int:
+        """The cell of a place or next to it, −1 for none."""
+        index = np.floor((place - self.low) / self.size).astype(np.int64)
+        if (index >= 0).all() and (index < np.array(self.number.shape)).all() and self.number[tuple(index)] >= 0:
+            return int(self.number[tuple(index)])
+        if not len(self.middles):
+            return -1
+        held = np.argwhere(self.number >= 0)
+        gap = np.maximum(np.abs(held + 0.5 - (place - self.low) / self.size) - 0.5, 0.0)
+        far = np.linalg.norm(gap, axis=1)
+        return int(self.number[tuple(held[far.argmin()])]) if far.min() <= NEAREST else -1
+
+    def sees(self, a: F64, b: F64) -> bool:
+        """Whether from the cell of one place anything of another's can be seen."""
+        p, q = self.cell_of(a), self.cell_of(b)
+        return p >= 0 and q >= 0 and bool(self.seen[p, q >> 3] >> (7 - (q & 7)) & 1)
+
+    def row(self, cell: int) -> NDArray[np.bool_]:
+        """(n,) cells that one sees."""
+        return np.unpackbits(self.seen[cell], count=len(self.middles)).astype(np.bool_)
+
+
+def digest_of_sight(level: Level, scene: Scene, brief: Brief, cell: float, meant_sealed: bool) -> str:
+    """Names what it depends on: what blocks, where the inside is, how large cells are; no light, density or colour."""
+    solid = blocks_sight(scene)
+    seeds = seeds_of(level, scene, brief, RaySpace(scene.corners[solid])) if solid.any() else np.zeros((0, 3))
+    return digest_of(
+        "sight", VERSION, scene.corners, scene.node, solid, seeds, scene.double_sided, list(scene.node_names), cell,
+        meant_sealed,
+    )  # fmt: skip
+
+
+def look(
+    level: Level, scene: Scene, brief: Brief, cell: float, workers: int, meant_sealed: bool = False,
+    tick: Callable[[float], None] = lambda _: None,
+) -> Sight:  # fmt: skip
+    """Find out all of it.
+
+    Args:
+        scene: all its triangles, in the poses they have. cell: metres, side of the smallest cells, at least.
+        tick: called with the share done, may raise `Stopped`.
+    """
+    begin = time.perf_counter()
+    found = survey(level, scene, brief, meant_sealed, lambda share: tick(FLOODED * share))
+    gaps = tuple(
+        Gap(leak.trail, leak.place, leak.width, tuple(scene.node_names[n] for n in nodes))
+        for leak, nodes in zip(found.leaks, found.nodes)
+    )
+    if found.flood is None:
+        nothing = np.zeros(0, np.int32)
+        return Sight(
+            found.sealed, found.open, found.decided, gaps, np.zeros(3), cell, np.full((1, 1, 1), -1, np.int32),
+            np.zeros((0, 3)), np.zeros((0, 0), np.uint8), nothing, 0, time.perf_counter() - begin, (),
+            np.zeros(len(scene), np.bool_),
+        )  # fmt: skip
+    return _seen(found, gaps, scene, cell, workers, begin, tick)
+
+
+def _seen(
+    found: Sealing, gaps: tuple[Gap, ...], scene: Scene, cell: float, workers: int, begin: float,
+    tick: Callable[[float], None],
+) -> Sight:  # fmt: skip
+    assert found.flood is not None
+    solid = blocks_sight(scene)
+    corners = scene.corners[solid]
+    cells = cells_of(found.flood, corners, cell)
+    while len(cells) > MOST_CELLS:
+        cell *= 1.25
+        cells = cells_of(found.flood, corners, cell)
+    started = time.perf_counter()
+    mutual = who_sees_whom(cells, RaySpace(corners), workers, lambda share: tick(FLOODED + (SEEN - FLOODED) * share))
+    took = time.perf_counter() - started
+    blockers = blockers_of(scene, solid, found.flood, mutual, took, lambda share: tick(SEEN + (1 - SEEN) * share))
+    return Sight(
+        found.sealed, found.open, found.decided, gaps, cells.low, cells.size, cells.number, cells.middles, mutual.seen,
+        cells.narrow.astype(np.int32), mutual.rays, time.perf_counter() - begin,
+        tuple(Candidate(scene.node_names[b.node], b.triangles, b.seconds, b.hides) for b in blockers),
+        unseen_faces(scene, found.flood),
+    )  # fmt: skip

@@ -1,0 +1,189 @@
+"""Who sees whom: held against rays between points, and told by the command."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from helpers import level_file, recipe
+from ropebell.build.precheck import gather
+from ropebell.build.sighting import sight_of
+from ropebell.build.store import Store
+from ropebell.checks.subject import Subject
+from ropebell.cli.main import main
+from ropebell.demo.builder import LevelBuilder, at
+from ropebell.demo.shapes import ball, box
+from ropebell.errors import UsageError
+from ropebell.level.brief import Brief, LightChange, Mark, Pose, Region
+from ropebell.level.model import F64, Light
+from ropebell.level.open import open_level
+from ropebell.light.rays import RaySpace
+from ropebell.sight.sight import Sight, digest_of_sight
+
+START = (1.0, 0.0, 1.0)
+
+
+def _two_rooms(folder: Path, hole: float = 0.0) -> Path:
+    """Two rooms of 4 × 3 × 4 m with a doorway between them, a ball of many faces, a pillar; a hole in a far wall."""
+    b = LevelBuilder()
+    b.material("grey", (0.5, 0.5, 0.5))
+    slabs = {
+        "floor": ((-0.2, -0.2, -0.2), (8.4, 0, 4.2)), "ceiling": ((-0.2, 3, -0.2), (8.4, 3.2, 4.2)),
+        "west": ((-0.2, 0, -0.2), (0, 3, 4.2)), "north": ((0, 0, -0.2), (8.2, 3, 0)),
+        "south": ((0, 0, 4), (8.2, 3, 4.2)),
+        "middle a": ((4.0, 0, 0), (4.2, 3, 2.8)), "middle b": ((4.0, 0, 3.7), (4.2, 3, 4)),
+        "lintel": ((4.0, 2.1, 2.8), (4.2, 3, 3.7)), "pillar": ((1.8, 0, 1.8), (2.2, 3, 2.2)),
+        "east low": ((8.2, 0, -0.2), (8.4, 1.5 - hole, 4.2)), "east high": ((8.2, 1.5, -0.2), (8.4, 3, 4.2)),
+    }  # fmt: skip
+    for name, (low, high) in slabs.items():
+        b.add("r", name, box(low, high), "grey")
+    b.add("r", "door", box((4.05, 0, 2.8), (4.15, 2.1, 3.7)), "grey")
+    b.add("r", "ornament", ball(0.15, 24, 48), "grey", at(6.0, 0.4, 1.0))
+    b.light("lamp", Light("lamp", "point", (1, 1, 1), 40.0), at(2.0, 2.0, 1.0))
+    return level_file(folder, b)
+
+
+SHUT = {"r/door": Mark(role="moving", poses={"open": Pose(move=(0.0, 0.0, -1.0))})}
+OPEN = {"r/door": Mark(role="moving", pose="open", poses={"open": Pose(move=(0.0, 0.0, -1.0))})}
+
+
+def _subject(level: Path, marks: dict[str, Mark], **more: object) -> Subject:
+    brief = Brief(region=Region(start=START), marks=marks, **more)  # type: ignore[arg-type]
+    return gather(open_level(level), brief, recipe(), (0.0, 0.0, 0.0), ()).subject
+
+
+@pytest.fixture(scope="module")
+def rooms(tmp_path_factory: pytest.TempPathFactory) -> tuple[Subject, Sight, Store]:
+    folder = tmp_path_factory.mktemp("rooms")
+    subject, store = _subject(_two_rooms(folder), OPEN), Store(folder / "cache")
+    return subject, sight_of(subject, 0.5, 2, store)[0], store
+
+
+def _points(count: int, rng: np.random.Generator) -> F64:
+    """Spread over both rooms."""
+    points = rng.uniform((0.01, 0.01, 0.01), (8.19, 2.99, 3.99), (count, 3))
+    solid = ((points[:, 0] > 3.99) & (points[:, 0] < 4.21)) | (np.abs(points[:, [0, 2]] - 2.0).max(axis=1) < 0.21)
+    near_ball = np.linalg.norm(points - [6.0, 0.4, 1.0], axis=1) < 0.16
+    return points[~solid & ~near_ball]
+
+
+def _cells(sight: Sight, points: F64) -> np.ndarray:
+    index = np.floor((points - sight.low) / sight.size).astype(np.int64)
+    return sight.number[index[:, 0], index[:, 1], index[:, 2]]
+
+
+def test_nothing_that_can_be_seen_is_hidden(rooms: tuple[Subject, Sight, Store]) -> None:
+    """A million pairs of points, by rays."""
+    subject, sight, _ = rooms
+    rng = np.random.default_rng(11)
+    space = RaySpace(subject.scene.corners)
+    a, b = _points(1_250_000, rng), _points(1_250_000, rng)
+    count = min(len(a), len(b), 1_000_000)
+    a, b = a[:count], b[:count]
+    p, q = _cells(sight, a), _cells(sight, b)
+    assert count == 1_000_000 and (p >= 0).all() and (q >= 0).all()
+    said = (sight.seen[p, q >> 3] >> (7 - (q & 7)) & 1).astype(bool)
+    hidden = np.flatnonzero(~said)
+    start = (a[hidden] - space.centre).astype(np.float32)
+    way = (b[hidden] - space.centre).astype(np.float32) - start
+    missed = ~space.blocked(start, way, np.ones(len(hidden), np.float32))
+    assert len(hidden) > 100_000 and missed.sum() == 0
+
+
+def test_little_more_is_said_to_be_seen_than_can_be(rooms: tuple[Subject, Sight, Store]) -> None:
+    subject, sight, _ = rooms
+    rng = np.random.default_rng(12)
+    n = len(sight.middles)
+    space = RaySpace(subject.scene.corners)
+    points = _points(400_000, rng)
+    cell = _cells(sight, points)
+    order = np.argsort(cell, kind="stable")
+    first = np.searchsorted(cell[order], np.arange(n + 1))
+    said = [(i, j) for i in range(n) for j in np.flatnonzero(sight.row(i)) if j > i]
+    some = [said[k] for k in rng.choice(len(said), 1500, replace=False)]
+    true = 0
+    for i, j in some:
+        a = points[rng.choice(order[first[i] : first[i + 1]], 1500)]
+        b = points[rng.choice(order[first[j] : first[j + 1]], 1500)]
+        start = (a - space.centre).astype(np.float32)
+        true += bool(
+            (~space.blocked(start, (b - space.centre).astype(np.float32) - start, np.ones(1500, np.float32))).any()
+        )
+    assert len(some) / true <= 1.15
+
+
+def test_who_sees_whom_is_the_same_both_ways_and_stops_at_walls(rooms: tuple[Subject, Sight, Store]) -> None:
+    _, sight, _ = rooms
+    n = len(sight.middles)
+    seen = np.unpackbits(sight.seen, axis=1, count=n).astype(bool)
+    assert (seen == seen.T).all() and seen.diagonal().all() and sight.pairs == int(np.triu(seen, 1).sum())
+    here, there, behind = np.array([0.5, 1.5, 3.3]), np.array([7.5, 1.0, 3.2]), np.array([7.5, 1.5, 0.3])
+    assert sight.sees(here, there) and sight.sees(there, here)  # through the doorway
+    assert not sight.sees(np.array([3.5, 1.5, 0.4]), behind)
+    assert sight.sealed and sight.decided and not sight.leaks
+
+
+def test_a_shut_door_hides_and_an_open_one_shows(rooms: tuple[Subject, Sight, Store], tmp_path: Path) -> None:
+    shut = sight_of(_subject(_two_rooms(tmp_path), SHUT), 0.5, 2, Store(tmp_path / "cache"))[0]
+    here, there = np.array([0.5, 1.5, 3.3]), np.array([7.5, 1.0, 3.2])
+    assert not shut.sees(here, there) and shut.sealed and shut.pairs < rooms[1].pairs
+
+
+def test_only_what_blocks_makes_it_stale(rooms: tuple[Subject, Sight, Store], tmp_path: Path) -> None:
+    subject, sight, store = rooms
+    name = digest_of_sight(subject.level, subject.scene, subject.brief, 0.5, False)
+    same = _subject(_two_rooms(tmp_path), {**OPEN, "r/floor": Mark(density=2.0, note="words")}, lights={
+        "lights/lamp": LightChange(intensity=900.0, color=(1.0, 0.0, 0.0))
+    })  # fmt: skip
+    assert digest_of_sight(same.level, same.scene, same.brief, 0.5, False) == name
+    again, known = sight_of(same, 0.5, 2, store)
+    assert known and again.pairs == sight.pairs and (again.seen == sight.seen).all()
+    other = _subject(_two_rooms(tmp_path), {**OPEN, "r/pillar": Mark(blocks_sight=False)})
+    assert digest_of_sight(other.level, other.scene, other.brief, 0.5, False) != name
+
+
+def test_what_costs_much_and_hides_little_is_proposed_and_the_hull_never(rooms: tuple[Subject, Sight, Store]) -> None:
+    _, sight, _ = rooms
+    assert [b.node for b in sight.blockers][:1] == ["r/ornament"]
+    assert sight.blockers[0].hides < 0.002 and sight.blockers[0].triangles > 1000
+    hull = {"r/floor", "r/ceiling", "r/west", "r/north", "r/south", "r/east low", "r/east high", "r/middle a"}
+    assert not hull & {b.node for b in sight.blockers}
+
+
+def test_faces_that_nobody_sees_are_those_outside(rooms: tuple[Subject, Sight, Store]) -> None:
+    subject, sight, _ = rooms
+    scene = subject.scene
+    assert sight.unseen[scene.corners[..., 1].max(axis=1) < -0.1].all()  # from below
+    inside = (scene.node == scene.node_names.index("r/floor")) & (scene.face_normals[:, 1] > 0.9)
+    assert not sight.unseen[inside].any()
+
+
+def test_the_command_tells_a_leak_and_what_sees_what(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    level = _two_rooms(tmp_path, hole=0.05)
+    (tmp_path / "project.toml").write_text(
+        'level = "level.glb"\n[region]\nstart = [1.0, 0.0, 1.0]\n[marks."r/door"]\n'
+        'role = "moving"\n'
+        '[marks."r/door".poses.open]\nmove = [0.0, 0.0, -1.0]\n'
+    )
+    pair = ["--sees", "0.5,1.5,3.3", "7.5,1.0,3.2"]
+    assert main(["sight", str(tmp_path), "--set", "sight.cell=0.5", "--pose", "r/door=open", *pair, "--json"]) == 1
+    told = json.loads(capsys.readouterr().out)
+    assert told["sealed"] is False and told["sees"] == [True] and told["cells"] > 200 and told["pairs"] > told["cells"]
+    (leak,) = told["leaks"]
+    assert leak["gap"]["width"] == pytest.approx(0.05, rel=0.02) and leak["gap"]["place"][0] == pytest.approx(
+        8.3, abs=0.12
+    )
+    assert {"r/east low", "r/east high"} <= set(leak["gap"]["nodes"])
+    assert leak["trail"][0] == [1.0, 1.6, 1.0] and len(leak["trail"]) >= 3
+    assert {"node", "triangles", "seconds", "hides"} <= told["blockers"][0].keys()
+    assert told["unseen"]["area"] > 50 and told["unseen"]["texels"] > 1000
+    # Behind a shut door there is no way to the hole.
+    assert main(["sight", str(tmp_path), "--set", "sight.cell=0.5", *pair]) == 0
+    said = capsys.readouterr().out
+    assert "The level is sealed." in said and "pair 1: hidden" in said
+    assert main(["sight", str(tmp_path), "--pose", "r/door=ajar"]) == UsageError("", "", "").exit_code
+    assert "has no pose 'ajar'" in capsys.readouterr().err
+    assert level.is_file()
