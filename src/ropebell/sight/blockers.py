@@ -16,8 +16,8 @@ from ropebell.sight.mutual import Mutual
 from ropebell.sight.sealing import INSIDE, OUTSIDE, Flood
 
 # Hidden pairs of cells that are asked what hides them, and rays of each; rays by which the cost of an object is timed,
-# how often, and the share of the time from which on that tells anything.
-SAMPLED, RAYS, TIMED, TRIES, TOLD = 40_000, 4, 30_000, 4, 0.15
+# and how often.
+SAMPLED, RAYS, TIMED, TRIES = 40_000, 4, 30_000, 4
 # An object is proposed if it hides no more of all pairs, and has at least this share of the triangles.
 HIDES, SHARE = 0.002, 0.002
 MOST, LOOKED_AT = 12, 24
@@ -74,8 +74,8 @@ def blockers_of(
             continue
         seconds = took * _saved(whole, without, start, way)
         found.append(Blocker(node, int(counts[node]), float(hides), float(seconds)))
-    # What a timing of so few rays cannot tell apart goes by how many triangles there are.
-    found.sort(key=lambda b: (-int(b.seconds / max(took, 1e-9) / TOLD), -b.triangles, b.hides))
+    # By triangles: seconds of so few rays are as unsteady as the machine is busy.
+    found.sort(key=lambda b: (-b.triangles, b.hides))
     return found[:MOST]
 
 
