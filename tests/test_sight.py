@@ -183,7 +183,7 @@ def test_the_command_tells_a_leak_and_what_sees_what(tmp_path: Path, capsys: pyt
     # Behind a shut door there is no way to the hole.
     assert main(["sight", str(tmp_path), "--set", "sight.cell=0.5", *pair]) == 0
     said = capsys.readouterr().out
-    assert "The level is sealed." in said and "pair 1: hidden" in said
+    assert "The level is sealed; of " in said and "pair 1: hidden" in said
     assert main(["sight", str(tmp_path), "--pose", "r/door=ajar"]) == UsageError("", "", "").exit_code
     assert "has no pose 'ajar'" in capsys.readouterr().err
     assert level.is_file()

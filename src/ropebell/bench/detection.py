@@ -123,7 +123,7 @@ def report(by_draft: dict[int, list[Kind]], quiet: list[list[Finding]], each: in
         "## Not measured here", "",
         "- `overlap-light` cannot arise: coordinates that overlap are not used, and `check` names them.",
         "- `stale-object` is told of a build beside the level of now; `non-finite` by the stage that meets it; "
-        "`hull-leak` by the visibility stage, which is still to come.",
+        "`hull-leak` by the visibility stage (tests/test_sealing.py).",
         "- `relief-lost` has a test, but no levels here; `grid-light` has neither: rays start so far off their faces "
         "that no level made so far shows it.",
     ]  # fmt: skip

@@ -69,7 +69,7 @@ class Sight(_Part):
     """The visibility stage."""
 
     enabled: bool = False
-    cell: float = Field(1.0, gt=0, le=100, description="side of a sight cell in metres")
+    cell: float = Field(1.0, ge=0.1, le=100, description="side of a sight cell in metres")
 
 
 class Limits(_Part):
@@ -151,12 +151,6 @@ SHIPPED: dict[str, Recipe] = {
 def unfinished(recipe: Recipe) -> Recipe:
     """The same with its light left as it was solved."""
     return recipe.model_copy(update={"finish": Finish(denoise=False, stitch_seams=False)})
-
-
-# Settings that the engine cannot honour yet are refused, so that none is ever ignored in silence.
-UNAVAILABLE = {
-    "sight.enabled": "the visibility stage",
-}
 
 
 def named(name: str) -> Recipe:
@@ -253,15 +247,8 @@ def parse(values: dict[str, Any], where: str = "") -> Recipe:
         if first["type"] == "extra_forbidden":
             raise RecipeError(f"there is no setting '{key}'", where, f"The settings are {', '.join(keys())}") from error
         raise RecipeError(f"{key} = {first['input']!r} is not usable: {first['msg']}", where, "Correct it") from error
-    return _refuse_unavailable(recipe, where)
-
-
-def _refuse_unavailable(recipe: Recipe, where: str) -> Recipe:
     if isinstance(recipe.light.bounces, int) and not 0 <= recipe.light.bounces <= 512:
         raise RecipeError(f"light.bounces = {recipe.light.bounces} is outside 0 … 512", where, "Correct it")
-    for key, what in UNAVAILABLE.items():
-        if get(recipe, key):
-            raise RecipeError(f"{key} asks for {what}, which this version cannot do", where, f"Leave {key} off")
     return recipe
 
 

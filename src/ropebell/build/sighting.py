@@ -3,15 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 
 from ropebell.build.store import Artifact, Store
-from ropebell.checks.subject import Subject
+from ropebell.checks.subject import Subject, short
+from ropebell.files import read_json, write_json
+from ropebell.level.finding import Finding
+from ropebell.level.model import F64
 from ropebell.level.scene import Scene
 from ropebell.sight.sight import Candidate, Gap, Sight, digest_of_sight, look
 
+FILE = "sight.json"
 ARRAYS = {"trails", "starts", "places", "low", "number", "middles", "seen", "narrow", "unseen"}
 
 
@@ -75,6 +80,51 @@ def _read(kept: Artifact) -> Sight:
         m["sealed"], m["open"], m["decided"], gaps, np.asarray(a["low"]), m["size"], a["number"], a["middles"],
         a["seen"], a["narrow"], m["rays"], m["seconds"], tuple(Candidate(*b) for b in m["blockers"]), a["unseen"],
     )  # fmt: skip
+
+
+def hull_leaks(sight: Sight) -> list[Finding]:
+    """Every leak as a finding, the widest first."""
+    found = []
+    for leak in sight.leaks:
+        first, *rest = leak.nodes or ("",)
+        width = f"{leak.width:.2g} m" if leak.width >= 1 else f"{1e3 * leak.width:.3g} mm"
+        beside = f" beside '{short(first)}'" if first else ""
+        length = float(np.linalg.norm(np.diff(leak.trail, axis=0), axis=1).sum())
+        reason = f"The level is not sealed: a ball {width} wide gets out{beside}, {length:.3g} m from the start."
+        x, y, z = (float(f"{v:.6g}") for v in leak.place)
+        found.append(Finding(
+            "hull-leak", "error", first, reason, "Close the gap, or let what closes it block sight", (x, y, z), (),
+            tuple(rest), None, (float(f"{leak.width:.6g}"), "m"), None, None, True,
+        ))  # fmt: skip
+    return found
+
+
+def write_sight(out: Path, sight: Sight, scene: Scene, texels_per_metre: float) -> None:
+    """Write what a build found, into its folder."""
+    write_json(out / FILE, as_json(sight, scene, texels_per_metre))
+
+
+def ways_out(folder: Path) -> list[tuple[F64, F64]]:
+    """Each leak of a build, the widest first: (3,) its place and (n, 3) the way out, metres; none where it was not
+    looked for, or the file is damaged."""
+    try:
+        leaks = read_json(folder / FILE)["leaks"]
+        found = [(np.array(k["gap"]["place"], np.float64), np.array(k["trail"], np.float64)) for k in leaks]
+    except (OSError, ValueError, KeyError, TypeError):
+        return []
+    return [(place, way) for place, way in found if place.shape == (3,) and way.ndim == 2 and way.shape[1] == 3]
+
+
+def in_words(sight: Sight) -> str:
+    """Whether it is sealed, and how much sees how much, in a sentence."""
+    if sight.open:
+        return "The level is open by nature, so no leak is looked for."
+    n = len(sight.middles)
+    share = 100 * sight.pairs / max(n * (n - 1) // 2, 1)
+    number = len(sight.leaks)
+    leaks = f"leaks in {number} place{'s' if number > 1 else ''}"
+    seen = f"of {n:,} cells each sees {share:.0f} % of the others"
+    return f"The level {'is sealed' if sight.sealed else leaks}; {seen}."
 
 
 def unseen_of(sight: Sight, scene: Scene, texels_per_metre: float) -> tuple[float, int]:

@@ -11,7 +11,7 @@ import numpy as np
 
 from ropebell.build.precheck import gather
 from ropebell.build.recipe import with_setting
-from ropebell.build.sighting import as_json, sight_of, unseen_of
+from ropebell.build.sighting import as_json, in_words, sight_of, unseen_of
 from ropebell.build.store import Store
 from ropebell.cli.commands import Color, project_of
 from ropebell.cli.said import say
@@ -66,12 +66,9 @@ def _posed(brief: Brief, level: Level, poses: Sequence[str]) -> Brief:
 
 
 def _lines(found: Sight, area: float, texels: int, sees: Sequence[bool]) -> str:
+    lines = [in_words(found)]
     if found.open:
-        return "The level is open by nature: players see out of it all over, so no leak is looked for."
-    lines = [
-        "The level is sealed." if found.sealed else
-        f"The level leaks in {len(found.leaks)} place{'s' if len(found.leaks) > 1 else ''}."
-    ]  # fmt: skip
+        return lines[0]
     if not found.decided:
         lines.append("It is so large or so ragged that not every cranny could be looked into.")
     for leak in found.leaks:
@@ -81,11 +78,9 @@ def _lines(found: Sight, area: float, texels: int, sees: Sequence[bool]) -> str:
         lines.append(
             f"  {width} wide at {place}, between {', '.join(leak.nodes[:4])}; {length:.1f} m from the start out"
         )
-    n = len(found.middles)
-    share = found.pairs / max(n * (n - 1) // 2, 1)
     lines.append(
-        f"{n:,} cells from {found.size:.3g} m up, {found.pairs:,} pairs see each other ({100 * share:.0f} %); "
-        f"{found.rays:,} rays, {found.seconds:.1f} s"
+        f"Cells from {found.size:.3g} m up, {found.pairs:,} pairs see each other; {found.rays:,} rays, "
+        f"{found.seconds:.1f} s"
     )
     lines += [
         f"  {b.node} need not block sight: {b.triangles:,} triangles, hides {100 * b.hides:.2g} % of the pairs"

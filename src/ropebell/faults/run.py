@@ -22,7 +22,8 @@ for _module in pkgutil.iter_modules(faults.__path__, f"{faults.__name__}."):
 THREADS = 2
 SLOW = ("black_patches", "blotches", "light_leaks")
 # What is told of a build beside the level of now is no detector's: it needs no light.
-TITLES = {**AFTER.titles, "stale-object": "Not as it was built"}
+# Neither is a leak's, which the visibility stage finds.
+TITLES = {**AFTER.titles, "stale-object": "Not as it was built", "hull-leak": "The level leaks"}
 
 
 def inspect(

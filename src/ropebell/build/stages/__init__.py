@@ -13,6 +13,7 @@ from ropebell.build.stages.footing import FOOTING
 from ropebell.build.stages.inspect import INSPECT
 from ropebell.build.stages.probes import PROBES
 from ropebell.build.stages.scene import SCENE
+from ropebell.build.stages.sight import SIGHT
 from ropebell.build.stages.solve import SOLVE
 from ropebell.build.stages.surfaces import SURFACES
 from ropebell.build.stages.transport import TRANSPORT
@@ -23,6 +24,7 @@ __all__ = ["CHARTS", "DIRECT", "FINISH", "FOOTING", "STAGES", "TRANSPORT", "WORD
 STAGES: tuple[Stage[Any], ...] = (
     SCENE,
     CHECK,
+    SIGHT,
     CHARTS,
     FOOTING,
     DIRECT,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import cast
 
 import numpy as np
@@ -21,11 +22,14 @@ from ropebell.app.steps.faults.views import CLIPPED, LUX
 from ropebell.app.steps.step import Step
 from ropebell.app.views import View
 from ropebell.app.walk import Station
+from ropebell.build.sighting import ways_out
 from ropebell.faults.run import TITLES
 from ropebell.level.finding import Finding
+from ropebell.level.model import F64
 
 # So many are marked in the picture; ways to lights that give most are drawn, or are kept out.
 MOST_MARKS, MOST_WAYS = 60, 5
+LEAK = "hull-leak"
 
 
 class FaultsStep(Step):
@@ -39,7 +43,7 @@ class FaultsStep(Step):
         self._spot: Spot | None = None
         self._sheet: ContactSheet | None = None
         self._as_sheet = False
-        self._place = -1
+        self._place, self._bend = -1, -1
         self.state.changed.connect(self.changed)
         self.state.accounted.connect(self.changed)
 
@@ -114,6 +118,9 @@ class FaultsStep(Step):
                 bool(cameras(self.desk.document.project))
             )),
             Command("faults.sheet", "Trouble spots over builds, or the stage", self.toggle_sheet, "Ctrl+Shift+T"),
+            Command("faults.way_out", "Follow the way out", self._fly_out, "Ctrl+Shift+L", lambda: (
+                self._trail() is not None
+            )),
             Command("faults.account", "Why it looks so here", self._account_here, "Ctrl+E", lambda: (
                 self.desk.rope.shown is not None
             )),
@@ -132,7 +139,33 @@ class FaultsStep(Step):
                     finding.place, f"fault {finding.kind}", "", -1, hollow=known == "known", strong=strong,
                     ringed=strong,
                 ))  # fmt: skip
-        return Overlay(tuple(self._ways()), tuple(marks))
+        return Overlay((*self._ways(), *self._way_out()), tuple(marks))
+
+    def _trail(self) -> F64 | None:
+        """(n, 3) the way out by the leak that is looked at."""
+        chosen, shown = self.state.chosen, self.desk.rope.shown
+        if chosen is None or chosen.kind != LEAK or chosen.place is None or shown is None:
+            return None
+        ways = ways_out(shown.folder)
+        far = [float(np.linalg.norm(place - chosen.place)) for place, _ in ways]
+        return ways[int(np.argmin(far))][1] if ways else None
+
+    def _way_out(self) -> list[Line]:
+        trail = self._trail()
+        return [] if trail is None else [Line(trail, "accent", 2.4)]
+
+    def _fly_out(self) -> None:
+        """Stand at the next bend of the way out, looking along it; after the last, at the first again."""
+        trail = self._trail()
+        if trail is None:
+            return
+        self._bend = (self._bend + 1) % (len(trail) - 1)
+        x, y, z = (float(v) for v in trail[self._bend])
+        way = trail[self._bend + 1] - trail[self._bend]
+        flat = float(np.hypot(way[0], way[2]))
+        yaw, pitch = float(np.arctan2(way[0], -way[2])), float(np.arctan2(way[1], flat))
+        self.desk.stage.go(replace(self.desk.stage.camera, eye=(x, y, z), yaw=yaw, pitch=pitch, plan=False))
+        self.desk.telling.news(f"Bend {self._bend + 1} of {len(trail) - 1} on the way out.")
 
     def _ways(self) -> list[Line]:
         """From the spot to the lights that give it most, and to those that something keeps out."""

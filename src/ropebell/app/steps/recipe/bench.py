@@ -30,6 +30,7 @@ MAIN = (
 )  # fmt: skip
 MORE = (
     ("light.direct_samples", "Direct samples", "rays", Scale(1, 256, 1024), "Smoother soft shadows of emitters."),
+    ("sight.cell", "Sight cells", "m", Scale(0.1, 8, 100, 2), "Smaller ones tell more of corners, and take longer."),
     ("density.padding", "Padding", "tx", Scale(0, 16, 32, 0, False), "Keeps charts apart for filters and mip levels."),
     ("density.page_size", "Page size", "tx", Scale(64, 4096, 8192), "Largest side of a page."),
     ("light.bounce_gain", "Bounce gain", "×", Scale(0, 4, 4, 2, False), "Strength of bounced light; 1 is physical."),
@@ -51,6 +52,7 @@ FINISH = (
     ("finish.stitch_seams", "Close seams", "Makes light meet where charts share an edge."),
     ("occlusion.enabled", "Ambient occlusion", "Darkens creases, from rays that are shot anyway."),
     ("output.directional", "Direction for relief", "A second page each: where light comes from, for bumpy surfaces."),
+    ("sight.enabled", "Leaks, and who sees whom", "Finds every way out; kept until something that blocks sight moves."),
 )
 FORMATS = {
     "half": "half-float OpenEXR", "shared-exponent": "shared exponent (.hdr)", "8-bit": "8-bit with a scale (.png)",
