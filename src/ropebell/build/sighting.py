@@ -16,7 +16,7 @@ from ropebell.level.model import F64
 from ropebell.level.scene import Scene
 from ropebell.sight.sight import Candidate, Gap, Sight, digest_of_sight, look
 
-FILE = "sight.json"
+FILE, LEAK = "sight.json", "hull-leak"
 ARRAYS = {"trails", "starts", "places", "low", "number", "middles", "seen", "narrow", "unseen"}
 
 
@@ -93,7 +93,7 @@ def hull_leaks(sight: Sight) -> list[Finding]:
         reason = f"The level is not sealed: a ball {width} wide gets out{beside}, {length:.3g} m from the start."
         x, y, z = (float(f"{v:.6g}") for v in leak.place)
         found.append(Finding(
-            "hull-leak", "error", first, reason, "Close the gap, or let what closes it block sight", (x, y, z), (),
+            LEAK, "error", first, reason, "Close the gap, or let what closes it block sight", (x, y, z), (),
             tuple(rest), None, (float(f"{leak.width:.6g}"), "m"), None, None, True,
         ))  # fmt: skip
     return found

@@ -22,6 +22,8 @@ TIGHT = 1e-3
 LOOKS = 256
 # Places between two gaps that tell whether they are one, those first that tell most.
 BETWEEN = (1 / 2, 1 / 4, 3 / 4, *(k / 16 for k in range(1, 16) if k % 4))
+# Openings of a gap that are this wide, as a share of the widest, are all as good as that.
+WIDE = 0.9
 # Of a way out, so many bends are straightened at a time.
 STRAIGHTENED = 3
 
@@ -58,8 +60,7 @@ def leaks_of(
     from scipy.spatial import cKDTree  # slow to load, and only wanted here
 
     tree = cKDTree(flood.openings[rows, 3:])
-    order = np.lexsort((-flood.openings[rows, 2], label))
-    first = order[np.unique(label[order], return_index=True)[1]]
+    first = np.array([_foremost(flood.openings[rows], np.flatnonzero(label == k)) for k in np.unique(label)])
     gaps = first[np.argsort(-flood.openings[rows[first], 2])]
     ways = _Ways(flood, seeds)
     found: list[Leak] = []
@@ -100,6 +101,13 @@ def _gaps(flood: Flood) -> tuple[I64, I64]:
     a, b = number[pairs[:, 0]], number[pairs[:, 1]]
     beside = (a >= 0) & (b >= 0)
     return rows, connected(len(ends), a[beside], b[beside])[a[rows]].astype(np.int64)
+
+
+def _foremost(openings: F64, mine: I64) -> int:
+    """Of some openings one of the widest, and of these the one in their middle: a slit is told by its middle."""
+    wide = mine[openings[mine, 2] >= WIDE * openings[mine, 2].max()]
+    places = openings[wide, 3:]
+    return int(wide[((places - np.median(places, axis=0)) ** 2).sum(axis=1).argmin()])
 
 
 class _Ways:

@@ -17,8 +17,8 @@ from ropebell.sight.sealing import INSIDE, OUTSIDE
 PLACES, REACH = 24, 2.0
 # Of them, blocks of so many each way are looked at together.
 BLOCK = 4
-# The best place is sought on so many sections across the way, each time by half the steps as often.
-SECTIONS, HALVED = 9, 7
+# The clearest place is sought on so many sections across the way, on so many places each way, so often more closely.
+SECTIONS, ACROSS, CLOSER = 9, 9, 4
 ROUND = 1.3
 # By so much more of all directions one sees out at one end of a way than at the other, if it is known where it does.
 SEEN_OUT = 0.05
@@ -38,19 +38,19 @@ def narrowest(
             through which a way may not lead. away: share of the rays from them that leave the level.
     """
     for _ in range(LOOKS):
-        place, found, near = _looked_at(corners, place, width, sides, mine, away)
+        place, found, gap, near = _looked_at(corners, place, width, sides, mine, away)
         # What was thought narrower than it is, was not looked at as a whole; at last, once more from its middle.
         settled = abs(found - width) <= SAME * width
         width = found
         if settled:
             break
-    return place, width, near
+    return gap, width, near
 
 
 def _looked_at(
     corners: F64, place: F64, width: float, sides: Callable[[F64], U8], mine: Callable[[F64], Mask],
     away: Callable[[F64], F64],
-) -> tuple[F64, float, I64]:  # fmt: skip
+) -> tuple[F64, float, F64, I64]:  # fmt: skip
     """Once about a place: clearance is known on a block of places. Of all ways over them from the inside to the outside
     at the block's rim, that with the largest least clearance is taken; and about its narrowest place the ball is sought
     that is largest across the way and smallest along it."""
@@ -65,53 +65,41 @@ def _looked_at(
     side, here = sides(place - half + index * step), mine(place - half + index * step)
     ends = np.zeros(len(index), np.uint8)
     ends[rim] = side[rim]
-    flat, at_worst, before, after = _widest_way(clear.ravel(), ends, side, here, PLACES)
+    # Of places that are as clear, those in the middle first: in a slit all are.
+    order = np.lexsort((((index - PLACES / 2) ** 2).sum(axis=1), -np.rint(clear.ravel() / (0.05 * step))))
+    flat, at_worst, before, after = _widest_way(clear.ravel(), order, ends, side, here, PLACES)
     if not len(flat):
-        return place, width, near
+        return place, width, place, near
     way = index[flat]
     along = (index[after] - index[before]).astype(np.float64)
-    values = clear[way[:, 0], way[:, 1], way[:, 2]]
-    least = float(values[at_worst])
-    for at in (_middle_of_narrows(values, at_worst, 0.3 * step), at_worst):
-        tightest = _saddle_at(corners, near, place - half + way[at] * step, along, step, step, 3.0 * step)
-        # The grid misses the middle of the way by less than a step; what is much wider lies beside the way.
-        if tightest[3] <= least + step:
-            break
-    tightest[3] = min(tightest[3], least + step)
+    least = float(clear[tuple(way[at_worst])])
+    tightest = _saddle_at(corners, near, place - half + way[at_worst] * step, along, step, step)
+    # The grid misses the middle of the way by less than a step; what is much wider lies beside the way.
+    tightest[3] = min(max(float(tightest[3]), least), least + step)
     centre, radius = tightest[:3], float(tightest[3])
     # What stands before an opening may be what is narrowest; the gap is where one comes to see out.
     points = place - half + way * step
-    seen = away(points)
-    if seen[-1] - seen[0] > SEEN_OUT:
+    seen = away(np.concatenate([points, centre[None]]))
+    here_too, seen = float(seen[-1]), seen[:-1]
+    if here_too < seen[0] + 0.3 * (seen[-1] - seen[0]) and seen[-1] - seen[0] > SEEN_OUT:
         at = int(np.flatnonzero(seen >= 0.5 * (seen[0] + seen[-1]))[0])
         reach = max(int(clear[tuple(way[at])] / step), 3)
         through = (way[min(at + reach, len(way) - 1)] - way[max(at - reach, 0)]).astype(np.float64)
-        gap = _saddle_at(corners, near, points[at], through, step, step, 0.7 * width)
+        gap = _saddle_at(corners, near, points[at], through, step, 0.7 * width)
         centre, radius = gap[:3], float(gap[3])
     around = _near(corners, low, high, centre, 0.3 * radius + 1e-4)
     far = np.empty(len(around))
     _to_each(corners, around, centre, far)
-    return centre, 2.0 * float(tightest[3]), around[far <= radius * ROUND + 1e-4]
+    return tightest[:3], 2.0 * float(tightest[3]), centre, around[far <= radius * ROUND + 1e-4]
 
 
-def _middle_of_narrows(clear: F64, at: int, slack: float) -> int:
-    """The middle of the stretch of a way, about one place, that is as narrow as this."""
-    narrow = clear <= clear[at] + slack
-    first = last = at
-    while first > 0 and narrow[first - 1]:
-        first -= 1
-    while last < len(clear) - 1 and narrow[last + 1]:
-        last += 1
-    return (first + last) // 2
-
-
-def _saddle_at(corners: F64, near: I64, place: F64, along: F64, step: float, deep: float, far: float) -> F64:
+def _saddle_at(corners: F64, near: I64, place: F64, along: F64, deep: float, far: float) -> F64:
     best = np.empty(4)
     length = float(np.linalg.norm(along))
     along = along / length if length > 0 else np.array([0.0, 1.0, 0.0])
     low, high = corner_bounds(corners[near])
     few = near[_near(corners[near], low, high, place, deep + far)]
-    _saddle(corners, few, place, along, step, deep, far, best)
+    _saddle(corners, few, place, along, deep, far, best)
     return best
 
 
@@ -215,7 +203,7 @@ def _across(along: F64) -> tuple[F64, F64]:
 
 @dividing
 def _saddle(
-    corners: F64, near: I64, centre: F64, along: F64, step: float, deep: float, widest: float, best: F64
+    corners: F64, near: I64, centre: F64, along: F64, deep: float, widest: float, best: F64
 ) -> None:  # fmt: skip
     """The place across a way that is clearest, on that section where this is least; and how clear it is.
 
@@ -223,38 +211,27 @@ def _saddle(
         deep: sections are made so far each way. widest: no place is farther from the middle.
     """
     u, v = _across(along)
-    point, other = np.empty((1, 3)), np.empty((1, 3))
+    point, found = np.empty((1, 3)), np.empty(2)
     best[3] = np.inf
     for s in range(SECTIONS):
-        for c in range(3):
-            point[0, c] = centre[c] + (2.0 * s / (SECTIONS - 1) - 1.0) * deep * along[c]
-        here = _clear_at(corners, near, point)
-        reach = step
-        for _ in range(HALVED):
-            moved = True
-            while moved:
-                moved = False
-                for way in range(8):
-                    a = (1.0, 1.0, 0.0, -1.0, -1.0, -1.0, 0.0, 1.0)[way] * reach
-                    b = (0.0, 1.0, 1.0, 1.0, 0.0, -1.0, -1.0, -1.0)[way] * reach
-                    for c in range(3):
-                        other[0, c] = point[0, c] + a * u[c] + b * v[c]
-                    there = _clear_at(corners, near, other)
-                    if there > here * (1.0 + 1e-9):
-                        here, moved = there, True
-                        for c in range(3):
-                            point[0, c] = other[0, c]
-                        far = 0.0
-                        for c in range(3):
-                            far += (point[0, c] - centre[c]) ** 2
-                        if far > widest**2:
-                            moved = False
-                            break
-            reach *= 0.5
+        along_it = (2.0 * s / (SECTIONS - 1) - 1.0) * deep
+        a0, b0, reach, here = 0.0, 0.0, widest, -1.0
+        for _ in range(CLOSER):
+            found[0], found[1] = a0, b0
+            for i in range(ACROSS * ACROSS):
+                a = a0 + (i // ACROSS / (ACROSS // 2) - 1.0) * reach
+                b = b0 + (i % ACROSS / (ACROSS // 2) - 1.0) * reach
+                for c in range(3):
+                    point[0, c] = centre[c] + along_it * along[c] + a * u[c] + b * v[c]
+                there = _clear_at(corners, near, point)
+                if there > here * (1.0 + 1e-9):
+                    here, found[0], found[1] = there, a, b
+            a0, b0 = found[0], found[1]
+            reach *= 2.0 / ACROSS
         if here < best[3]:
             best[3] = here
             for c in range(3):
-                best[c] = point[0, c]
+                best[c] = centre[c] + along_it * along[c] + a0 * u[c] + b0 * v[c]
 
 
 @dividing
@@ -266,11 +243,10 @@ def _clear_at(corners: F64, near: I64, point: F64) -> float:
 
 
 def _widest_way(
-    clear: F64, ends: U8, side: U8, here: Mask, count: int
+    clear: F64, order: I64, ends: U8, side: U8, here: Mask, count: int
 ) -> tuple[I64, int, int, int]:  # fmt: skip
     """Places from inside to outside along which the least clearance is as large as can be, none without any; which of
     them is least clear; and where it comes from and leads to, as steeply as it widens."""
-    order = np.argsort(-clear, kind="stable")
     worst, before, after = _narrowest_on_way(clear, order, ends, side, here, count)
     if worst < 0 or clear[worst] <= 0.0:
         return np.zeros(0, np.int64), 0, 0, 0

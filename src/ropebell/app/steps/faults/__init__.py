@@ -22,14 +22,13 @@ from ropebell.app.steps.faults.views import CLIPPED, LUX
 from ropebell.app.steps.step import Step
 from ropebell.app.views import View
 from ropebell.app.walk import Station
-from ropebell.build.sighting import ways_out
+from ropebell.build.sighting import LEAK, ways_out
 from ropebell.faults.run import TITLES
 from ropebell.level.finding import Finding
 from ropebell.level.model import F64
 
 # So many are marked in the picture; ways to lights that give most are drawn, or are kept out.
 MOST_MARKS, MOST_WAYS = 60, 5
-LEAK = "hull-leak"
 
 
 class FaultsStep(Step):

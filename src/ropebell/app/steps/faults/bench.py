@@ -13,6 +13,7 @@ from ropebell.app.steps.faults.state import FaultsState, remedy_words
 from ropebell.app.words import luminance, lux
 from ropebell.build.found import looked_through
 from ropebell.build.remedied import record
+from ropebell.build.sighting import LEAK
 from ropebell.faults.over_builds import note_on
 from ropebell.faults.run import TITLES
 from ropebell.level.finding import Finding
@@ -77,8 +78,11 @@ class FaultsBench(QWidget):
             button("Known here", "flat", "Accept with a note"),
         )
         acts = QVBoxLayout()
+        self.follow = button(
+            "Follow the way out", "flat", "From bend to bend, from the start to the outside (Ctrl+Shift+L)"
+        )
         self.spot = button("Keep as a trouble spot", "flat", "Keep this view, to look at it in every build")
-        for one in (self.fix, self.known, self.spot):
+        for one in (self.fix, self.follow, self.known, self.spot):
             acts.addWidget(one, 0, Qt.AlignmentFlag.AlignLeft)
         self.note = QLineEdit()
         self.note.setPlaceholderText("Why it is fine here, then Enter")
@@ -95,6 +99,7 @@ class FaultsBench(QWidget):
         self.known.clicked.connect(self._ask_note)
         self.note.returnPressed.connect(self._accept)
         self.spot.clicked.connect(self._keep_spot)
+        self.follow.clicked.connect(lambda: self._desk.commands.run("faults.way_out"))
         return area
 
     # -- what is found
@@ -178,6 +183,7 @@ class FaultsBench(QWidget):
         self.history.setVisible(bool(self.history.text()))
         self.fix.setVisible(finding is not None and bool(finding.fix))
         self.fix.setText(remedy_words(finding) if finding is not None else "")
+        self.follow.setVisible(finding is not None and finding.kind == LEAK)
         self.known.setVisible(finding is not None)
         self.spot.setVisible(finding is not None)
         self.known.setText("No longer known" if note else "Known here")

@@ -17,6 +17,7 @@ from ropebell.build.recipe import with_setting
 from ropebell.build.remedied import Tried, judged, read_tried, write_tried
 from ropebell.build.reopened import reopen
 from ropebell.build.scope import Scope
+from ropebell.build.sighting import LEAK
 from ropebell.checks.remedies import act, apply_fix
 from ropebell.checks.subject import short
 from ropebell.errors import RopeBellError, why
@@ -115,7 +116,8 @@ class FaultsState(QObject):
     def choose(self, finding: Finding | None) -> None:
         """Look at a finding, and ask for the account of its place."""
         self.chosen = finding
-        if finding is not None and finding.place is not None:
+        # A leak is no matter of the light beside it.
+        if finding is not None and finding.place is not None and finding.kind != LEAK:
             self.ask(finding.place)
         else:
             self._forget()
