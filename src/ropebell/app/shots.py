@@ -24,12 +24,13 @@ from ropebell.app.steps.step import Step
 from ropebell.app.window import Window
 from ropebell.build.recipe import with_value
 from ropebell.build.sample_days import write_demo_with_days
+from ropebell.build.sighting import LEAK
 from ropebell.errors import BuildError
 from ropebell.level.brief import Box, LightChange
 
-# Fine enough to show what the light can be.
 # Of the sample's builds, the one that stopped itself.
 TRIPPED = 5
+# Fine enough to show what the light can be.
 DRAFT = 4
 SIZE = (1280, 800)
 PATIENCE_MS = 180_000
@@ -83,7 +84,8 @@ def _views(window: Window, project: Path, out: Path) -> Iterator[Path]:
     wait_for(lambda: s.level.now is not None and s.rope.stale is not None and s.settled, "the demo level")
     assert s.level.now is not None and s.document.project is not None
     inside = window.stage.camera
-    s.document.set_recipe("Build finer", with_value(s.document.project.recipe, "draft", DRAFT))
+    finer = with_value(with_value(s.document.project.recipe, "draft", DRAFT), "sight.enabled", True)
+    s.document.set_recipe("Build finer, and look for leaks", finer)
     wait_for(lambda: s.settled, "what is stale")
     _of(window, LevelStep).level_bench.show_page(1)
     findings = _of(window, LevelStep).level_bench.checks.list
@@ -103,11 +105,6 @@ def _views(window: Window, project: Path, out: Path) -> Iterator[Path]:
     wait_for(lambda: not window.desk.builds.running and s.rope.shown is not None and s.settled, "the build")
     window.desk.commands.run("stage.expose")
     yield _save(window, out / "build-result.png")
-    window.desk.commands.run("view.noise")
-    window.stage.hands.pointed.emit(window.stage.spot_at(QPointF(300, 520)))
-    yield _save(window, out / "view-noise.png")
-    window.stage.hands.leave()
-    window.desk.commands.run("view.result")
     yield from _preparing(window, out, inside)
     s.document.set_light("lights/hall lamp", LightChange(900.0))
     window.go_to_step("recipe")
@@ -161,6 +158,12 @@ def _faults(window: Window, out: Path, inside: Camera) -> Iterator[Path]:
     wait_for(lambda: step.state.verdict is not None and s.settled, "an account")
     s.commands.run("stage.expose")
     yield _save(window, out / "faults.png")
+    leak = next(f for f in found if f.kind == LEAK)
+    step.state.choose(leak)
+    s.go_to_finding(leak)
+    wait_for(lambda: s.settled, "the leak")
+    s.commands.run("stage.expose")
+    yield _save(window, out / "faults-leak.png")
     s.commands.run("place.keep")
     window.stage.go(inside)
     s.commands.run("view.lux")

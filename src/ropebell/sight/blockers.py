@@ -17,10 +17,10 @@ from ropebell.sight.sealing import INSIDE, OUTSIDE, Flood
 
 # Hidden pairs of cells that are asked what hides them, and rays of each; rays by which the cost of an object is timed,
 # and how often.
-SAMPLED, RAYS, TIMED, TRIES = 40_000, 4, 30_000, 4
+SAMPLED, RAYS, TIMED, TRIES = 40_000, 4, 30_000, 3
 # An object is proposed if it hides no more of all pairs, and has at least this share of the triangles.
 HIDES, SHARE = 0.002, 0.002
-MOST, LOOKED_AT = 12, 24
+MOST, LOOKED_AT = 12, 14
 # Places on an object from which it is asked whether it keeps the inside in.
 ON_IT, BEHIND = 400, 24
 # Places are asked about so far off a face, metres.

@@ -21,7 +21,7 @@ from ropebell.light.workers import run_chunks
 from ropebell.sight.cells import PLACES, Cells, beside_each
 
 # Rays from each cell in all directions, and from cell to cell: first, and again where none of these came through.
-ALL_ROUND, FIRST, AGAIN = 1024, 24, 104
+ALL_ROUND, FIRST, AGAIN = 1024, 16, 56
 CHUNK = 1 << 16
 MOST_ROUNDS = 64
 # Of the pairs around one, this share sees each other where it may be seen itself, though no ray came through.
