@@ -70,8 +70,6 @@ def survey(
         return Sealing(False, True, (), (), nothing)
     space = RaySpace(corners)
     seeds = seeds_of(level, scene, brief, space)
-    if not len(seeds):
-        return Sealing(False, True, (), (), nothing)
     stand = _eyes(level, scene, brief)
     away = escaping(space, stand if len(stand) else seeds)
     if float(away.mean()) > OPEN and not meant_sealed:
@@ -92,7 +90,8 @@ def survey(
 
 
 def seeds_of(level: Level, scene: Scene, brief: Brief, space: RaySpace) -> F64:
-    """(n, 3) where the inside may be: at eye height over the start, at probes placed by hand, in things that move."""
+    """(n, 3) where the inside may be: at eye height over the start, at probes placed by hand, in things that move;
+    without any, in the level's middle."""
     found = []
     start = start_point(level, scene, brief)
     if start is not None:
@@ -105,6 +104,9 @@ def seeds_of(level: Level, scene: Scene, brief: Brief, space: RaySpace) -> F64:
             found.append(
                 np.array([(low[0] + high[0]) / 2, high[1] + 0.02 * float((high - low).max()), (low[2] + high[2]) / 2])
             )
+    if not found:
+        # Nothing says where players are: the level's middle has to do.
+        found.append((scene.corners.min(axis=(0, 1)) + scene.corners.max(axis=(0, 1))) / 2)
     return np.array(found).reshape(-1, 3)
 
 

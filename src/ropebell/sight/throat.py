@@ -14,7 +14,7 @@ from ropebell.level.triangles import corner_bounds
 from ropebell.sight.sealing import INSIDE, OUTSIDE
 
 # Places along each side of the block that is looked at, and so many widths of the gap it reaches each way.
-PLACES, REACH = 24, 2.0
+PLACES, REACH = 36, 1.8
 # Of them, blocks of so many each way are looked at together.
 BLOCK = 4
 # The clearest place is sought on so many sections across the way, on so many places each way, so often more closely.
@@ -38,19 +38,19 @@ def narrowest(
             through which a way may not lead. away: share of the rays from them that leave the level.
     """
     for _ in range(LOOKS):
-        place, found, gap, near = _looked_at(corners, place, width, sides, mine, away)
-        # What was thought narrower than it is, was not looked at as a whole; at last, once more from its middle.
+        found, place, near = _looked_at(corners, place, width, sides, mine, away)
+        # What was thought narrower than it is, was not looked at as a whole.
         settled = abs(found - width) <= SAME * width
         width = found
         if settled:
             break
-    return gap, width, near
+    return place, width, near
 
 
 def _looked_at(
     corners: F64, place: F64, width: float, sides: Callable[[F64], U8], mine: Callable[[F64], Mask],
     away: Callable[[F64], F64],
-) -> tuple[F64, float, F64, I64]:  # fmt: skip
+) -> tuple[float, F64, I64]:  # fmt: skip
     """Once about a place: clearance is known on a block of places. Of all ways over them from the inside to the outside
     at the block's rim, that with the largest least clearance is taken; and about its narrowest place the ball is sought
     that is largest across the way and smallest along it."""
@@ -69,7 +69,7 @@ def _looked_at(
     order = np.lexsort((((index - PLACES / 2) ** 2).sum(axis=1), -np.rint(clear.ravel() / (0.05 * step))))
     flat, at_worst, before, after = _widest_way(clear.ravel(), order, ends, side, here, PLACES)
     if not len(flat):
-        return place, width, place, near
+        return width, place, near
     way = index[flat]
     along = (index[after] - index[before]).astype(np.float64)
     least = float(clear[tuple(way[at_worst])])
@@ -83,14 +83,14 @@ def _looked_at(
     here_too, seen = float(seen[-1]), seen[:-1]
     if here_too < seen[0] + 0.3 * (seen[-1] - seen[0]) and seen[-1] - seen[0] > SEEN_OUT:
         at = int(np.flatnonzero(seen >= 0.5 * (seen[0] + seen[-1]))[0])
-        reach = max(int(clear[tuple(way[at])] / step), 3)
-        through = (way[min(at + reach, len(way) - 1)] - way[max(at - reach, 0)]).astype(np.float64)
+        ahead = max(int(clear[tuple(way[at])] / step), 3)
+        through = (way[min(at + ahead, len(way) - 1)] - way[max(at - ahead, 0)]).astype(np.float64)
         gap = _saddle_at(corners, near, points[at], through, step, 0.7 * width)
         centre, radius = gap[:3], float(gap[3])
     around = _near(corners, low, high, centre, 0.3 * radius + 1e-4)
     far = np.empty(len(around))
     _to_each(corners, around, centre, far)
-    return tightest[:3], 2.0 * float(tightest[3]), centre, around[far <= radius * ROUND + 1e-4]
+    return 2.0 * float(tightest[3]), centre, around[far <= radius * ROUND + 1e-4]
 
 
 def _saddle_at(corners: F64, near: I64, place: F64, along: F64, deep: float, far: float) -> F64:
