@@ -10,7 +10,7 @@ import pytest
 
 from helpers import level_file, recipe
 from ropebell.build.precheck import gather
-from ropebell.build.sighting import sight_of
+from ropebell.build.sighting import sight_of, ways_out
 from ropebell.build.store import Store
 from ropebell.checks.subject import Subject
 from ropebell.cli.main import main
@@ -187,3 +187,24 @@ def test_the_command_tells_a_leak_and_what_sees_what(tmp_path: Path, capsys: pyt
     assert main(["sight", str(tmp_path), "--pose", "r/door=ajar"]) == UsageError("", "", "").exit_code
     assert "has no pose 'ajar'" in capsys.readouterr().err
     assert level.is_file()
+
+
+def test_the_stage_finds_the_leak_keeps_what_it_found_and_trips_a_wire(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    _two_rooms(tmp_path, hole=0.05)
+    (tmp_path / "project.toml").write_text(
+        'level = "level.glb"\n[region]\nstart = [1.0, 0.0, 1.0]\n[marks."r/door"]\nrole = "left-out"\n'
+    )
+    asked = ["bake", str(tmp_path), "--recipe", "sketch", "--set", "draft=4", "--set", "sight.enabled=true"]
+    assert main([*asked, "--out", str(tmp_path / "a"), "--stop-when", "fault:hull-leak"]) == 4
+    assert main([*asked, "--out", str(tmp_path / "b")]) == 0
+    events = [json.loads(line) for line in (tmp_path / "b" / "journal.jsonl").read_text().splitlines()]
+    # The build that was stopped has left what it had found.
+    assert [e["state"] for e in events if e.get("stage") == "sight" and "state" in e] == ["begun", "reused"]
+    capsys.readouterr()
+    assert main(["faults", str(tmp_path / "b"), "--json"]) == 1
+    (leak,) = [f for f in json.loads(capsys.readouterr().out)["findings"] if f["kind"] == "hull-leak"]
+    assert leak["proved"] and leak["severity"] == "error" and leak["measure"]["unit"] == "m"
+    ((place, way),) = ways_out(tmp_path / "b")
+    assert leak["place"] == pytest.approx(place.tolist(), abs=1e-3) and len(way) >= 3

@@ -11,6 +11,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from dataclasses import dataclass
+from itertools import count
 
 import numpy as np
 from numpy.typing import NDArray
@@ -63,7 +64,7 @@ def flood(
         tick: called with the share done, may raise `Stopped`.
     """
     wide = _room(space)
-    while True:
+    for round_ in count():
         _settle(space, seeds)
         openings = space.openings.copy()
         # From empty cell to empty cell of the first grid there is more room than the cells are wide.
@@ -79,7 +80,8 @@ def flood(
         side, root, met = _flooded(openings, most, inside, space.border)
         splittable = space.level < space.deepest
         wanted = _doubtful(space, openings, side, root, met, splittable, solid)
-        tick(0.0)
+        # How many rounds it takes is not known; most take no more than there are sizes of cells.
+        tick(min(round_ / (space.deepest + 2), 0.95))
         if not len(wanted) or len(space) + 8 * len(wanted) > MOST_CELLS:
             break
         space.split(wanted)

@@ -21,6 +21,8 @@ from ropebell.sight.walk import EYE, start_point, walkable
 OPEN, MOST_EYES = 0.05, 400
 # The first cells that room is flooded through are no larger, metres.
 LARGEST = 1.0
+# What a mark takes out of the way opens a gap if the way goes through it so near its place, in widths.
+AT_GAP = 1.5
 
 
 @dataclass(frozen=True, eq=False)
@@ -83,7 +85,7 @@ def survey(
     leaks = leaks_of(found, seeds, corners, space)
     rows, held_back = np.flatnonzero(solid), np.flatnonzero(~solid)
     nodes = tuple(
-        tuple(dict.fromkeys([*_crossed(scene, held_back, leak.trail), *scene.node[rows[leak.triangles]].tolist()]))
+        tuple(dict.fromkeys([*_crossed(scene, held_back, leak), *scene.node[rows[leak.triangles]].tolist()]))
         for leak in leaks
     )
     return Sealing(not leaks, False, tuple(leaks), nodes, seeds, found.decided, found)
@@ -138,13 +140,18 @@ def bodies_of(scene: Scene, solid: Mask) -> Bodies:
     return Bodies(scene.corners[closed & solid])
 
 
-def _crossed(scene: Scene, rows: np.ndarray, trail: F64) -> list[int]:
-    """Objects among triangles that are out of the way, which a trail goes through."""
+def _crossed(scene: Scene, rows: np.ndarray, leak: Leak) -> list[int]:
+    """Objects among triangles that are out of the way, which a way out goes through at its gap."""
     if not len(rows):
         return []
-    space = RaySpace(scene.corners[rows])
+    space, trail = RaySpace(scene.corners[rows]), leak.trail
     start = (trail[:-1] - space.centre).astype(np.float32)
     way = (trail[1:] - trail[:-1]).astype(np.float32)
     hit = space.first_hit(start, way)
-    far = space.distances(start, way)
-    return [int(scene.node[rows[t]]) for t, d in zip(hit.tolist(), far.tolist()) if t >= 0 and d <= 1.0]
+    far = space.distances(start, way).astype(np.float64)
+    found = []
+    for k, t in enumerate(hit.tolist()):
+        place = trail[k] + min(far[k], 1.0) * (trail[k + 1] - trail[k])
+        if t >= 0 and far[k] <= 1.0 and np.linalg.norm(place - leak.place) <= AT_GAP * leak.width:
+            found.append(int(scene.node[rows[t]]))
+    return found
