@@ -126,6 +126,17 @@ def test_who_sees_whom_is_the_same_both_ways_and_stops_at_walls(rooms: tuple[Sub
     assert sight.sealed and sight.decided and not sight.leaks
 
 
+def test_what_is_not_known_is_not_said_to_be_hidden(rooms: tuple[Subject, Sight, Store], tmp_path: Path) -> None:
+    _, sight, _ = rooms
+    inside, outside = np.array([0.5, 1.5, 3.3]), np.array([20.0, 1.5, 1.0])
+    assert not sight.sees(inside, outside) and sight.sees(outside, outside + [1.0, 0.0, 0.0])
+    b = LevelBuilder()
+    b.material("grey", (0.5, 0.5, 0.5))
+    b.add("g", "ground", box((-20, -0.2, -20), (20, 0, 20)), "grey")
+    open_ = sight_of(_subject(level_file(tmp_path, b), {}), 1.0, 2, Store(tmp_path / "cache"))[0]
+    assert open_.open and open_.sees(inside, outside)
+
+
 def test_a_shut_door_hides_and_an_open_one_shows(rooms: tuple[Subject, Sight, Store], tmp_path: Path) -> None:
     shut = sight_of(_subject(_two_rooms(tmp_path), SHUT), 0.5, 2, Store(tmp_path / "cache"))[0]
     here, there = np.array([0.5, 1.5, 3.3]), np.array([7.5, 1.0, 3.2])

@@ -59,13 +59,6 @@ class Cells:
         np.maximum.at(most, beside[:, 0], self.inside[beside[:, 1]])
         return np.flatnonzero(most < NARROW)
 
-    def of(self, places: F64) -> NDArray[np.int64]:
-        """(m,) the cell of each place, −1 outside."""
-        index = np.floor((places - self.low) / self.size).astype(np.int64)
-        held = ((index >= 0) & (index < np.array(self.number.shape))).all(axis=1)
-        index[~held] = 0
-        return np.where(held, self.number[index[:, 0], index[:, 1], index[:, 2]], -1).astype(np.int64)
-
 
 def cells_of(flood: Flood, corners: F64, size: float) -> Cells:
     """Cut the inside into cells.

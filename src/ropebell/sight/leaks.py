@@ -24,7 +24,7 @@ LOOKS = 256
 BETWEEN = (1 / 2, 1 / 4, 3 / 4, *(k / 16 for k in range(1, 16) if k % 4))
 # Openings of a gap that are this wide, as a share of the widest, are all as good as that.
 WIDE = 0.9
-# Of a way out, so many bends are straightened at a time.
+# A way out is straightened so often, from the second time on with more places on it.
 STRAIGHTENED = 3
 
 
@@ -184,11 +184,10 @@ class _Ways:
 
 def straightened(space: RaySpace, trail: F64, keep: int) -> F64:
     """(m, 3) the same way with the bends left out that it can do without, but for one place."""
-    parts = (trail[: keep + 1], trail[keep:])
-    for _ in range(STRAIGHTENED):
-        parts = (_shortened(space, parts[0]), _shortened(space, parts[1]))
-        parts = (_denser(parts[0]), _denser(parts[1])) if _ < STRAIGHTENED - 1 else parts
-    return np.concatenate([parts[0], parts[1][1:]])
+    before, after = (_shortened(space, part) for part in (trail[: keep + 1], trail[keep:]))
+    for _ in range(STRAIGHTENED - 1):
+        before, after = (_shortened(space, _denser(part)) for part in (before, after))
+    return np.concatenate([before, after[1:]])
 
 
 def _denser(points: F64) -> F64:

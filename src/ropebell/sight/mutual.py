@@ -40,14 +40,6 @@ class Mutual:
     seen: U8
     rays: int
 
-    def sees(self, a: int, b: int) -> bool:
-        """Whether anything of one cell can be seen from another."""
-        return bool(self.seen[a, b >> 3] >> (7 - (b & 7)) & 1)
-
-    def row(self, cell: int) -> NDArray[np.bool_]:
-        """(n,) cells that one sees."""
-        return np.unpackbits(self.seen[cell], count=len(self.cells)).astype(np.bool_)
-
     @property
     def counts(self) -> I64:
         """(n,) how many cells each sees."""

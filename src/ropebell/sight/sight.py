@@ -98,9 +98,14 @@ class Sight:
         return int(self.number[tuple(held[far.argmin()])]) if far.min() <= NEAREST else -1
 
     def sees(self, a: F64, b: F64) -> bool:
-        """Whether from the cell of one place anything of another's can be seen."""
+        """Whether from the cell of one place anything of another's can be seen; where that is not known, it can.
+
+        What is inside sees nothing of what is not, as long as the level is sealed.
+        """
         p, q = self.cell_of(a), self.cell_of(b)
-        return p >= 0 and q >= 0 and bool(self.seen[p, q >> 3] >> (7 - (q & 7)) & 1)
+        if p < 0 or q < 0:
+            return p == q or not self.sealed
+        return bool(self.seen[p, q >> 3] >> (7 - (q & 7)) & 1)
 
     def row(self, cell: int) -> NDArray[np.bool_]:
         """(n,) cells that one sees."""

@@ -287,6 +287,14 @@ def _apart(n: int, o: int, side: U8, here: Mask) -> bool:
 
 
 @kernel
+def _next(n: int, k: int, count: int) -> int:
+    """One of the six places beside one of a block, −1 beyond its rim."""
+    stride = (count * count, count, 1)[k >> 1]
+    along = n // stride % count + (1 if k & 1 else -1)
+    return n + (stride if k & 1 else -stride) if 0 <= along < count else -1
+
+
+@kernel
 def _narrowest_on_way(
     clear: F64, order: I64, ends: U8, side: U8, here: Mask, count: int
 ) -> tuple[int, int, int]:  # fmt: skip
@@ -299,14 +307,10 @@ def _narrowest_on_way(
         n = order[m]
         root[n] = n
         beside[:] = n
-        x, y, z = n // (count * count), n // count % count, n % count
         for k in range(6):
-            a = x + (1 if k == 0 else (-1 if k == 1 else 0))
-            b = y + (1 if k == 2 else (-1 if k == 3 else 0))
-            c = z + (1 if k == 4 else (-1 if k == 5 else 0))
-            if a < 0 or b < 0 or c < 0 or a >= count or b >= count or c >= count:
+            o = _next(n, k, count)
+            if o < 0:
                 continue
-            o = (a * count + b) * count + c
             if root[o] < 0 or _apart(n, o, side, here):
                 continue
             first = o
@@ -338,14 +342,10 @@ def _steps(
         head += 1
         if ends[n] == wanted:
             return back, n
-        x, y, z = n // (count * count), n // count % count, n % count
         for k in range(6):
-            a = x + (1 if k == 0 else (-1 if k == 1 else 0))
-            b = y + (1 if k == 2 else (-1 if k == 3 else 0))
-            c = z + (1 if k == 4 else (-1 if k == 5 else 0))
-            if a < 0 or b < 0 or c < 0 or a >= count or b >= count or c >= count:
+            o = _next(n, k, count)
+            if o < 0:
                 continue
-            o = (a * count + b) * count + c
             if back[o] < 0 and clear[o] >= clear[begin] and not _apart(n, o, side, here):
                 back[o] = n
                 queue[tail] = o
