@@ -204,6 +204,7 @@ class Manifest(Part):
             none: all its own. left: what it left as it was.
         predicted: seconds and memory_mb as they were foreseen once the level was read. remaining_error: median share of
             the whole time by which the ends that were told after a tenth of it were off.
+        worker: the arithmetic it was computed with, empty for the engine as it is.
         cache: where its artifacts were kept. seconds: by stage, and `total`. rates: work per second and worker.
     """
 
@@ -228,6 +229,7 @@ class Manifest(Part):
     peak_memory_mb: Count = 0
     machine: dict[str, Any] = {}
     seed: int = 1
+    worker: str = ""
     seconds: dict[str, Amount]
     predicted: dict[str, Amount] = {}
     remaining_error: Amount | None = None

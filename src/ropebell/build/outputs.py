@@ -243,5 +243,6 @@ def _manifest(request: Request, built: Built, pages: list[dict[str, Any]], facts
             "libraries": {name: version(name) for name in LIBRARIES},
         },
         "seed": request.recipe.light.seed,
+        "worker": request.worker,
         **facts,
     }

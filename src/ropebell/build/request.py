@@ -36,6 +36,7 @@ class Request:
         pictures: whether intermediate pictures are wanted.
         view: from where the level is looked at, to be served first; None: no place before others.
         scope: how much of the level is lit. stop_when: tripwires, as they are written.
+        worker: of `light.arithmetic.WORKERS`; empty: the engine as it is.
     """
 
     level: Path
@@ -52,6 +53,7 @@ class Request:
     view: View | None = None
     scope: Scope = EVERYTHING
     stop_when: tuple[str, ...] = ()
+    worker: str = ""
 
     def __post_init__(self) -> None:
         """No light comes in through a cut: with a cut box there is no sky."""
@@ -87,6 +89,7 @@ class Request:
                 "view": self.view.as_values() if self.view is not None else None,
                 "scope": self.scope.as_values(),
                 "stop_when": list(self.stop_when),
+                "worker": self.worker,
             }
         )
 
@@ -120,4 +123,5 @@ class Request:
             view=View.of(values["view"]) if values["view"] else None,
             scope=Scope.of(values.get("scope", {})),
             stop_when=tuple(str(text) for text in values.get("stop_when", ())),
+            worker=str(values.get("worker", "")),
         )

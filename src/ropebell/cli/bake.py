@@ -6,6 +6,7 @@ import json
 import signal
 import sys
 import time
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -30,6 +31,7 @@ from ropebell.cli.commands import Color, project_of
 from ropebell.cli.said import say
 from ropebell.errors import UsageError, step, why
 from ropebell.level.open import LEVEL_SUFFIXES, open_level
+from ropebell.light.arithmetic import worker_named
 
 CLEARING = "bake with --clear-earlier removes such once a build is done"
 EXITS = {"done": 0, "failed": 3, "died": 3, "tripwire": 4, "stopped": 130}
@@ -47,17 +49,19 @@ class Wanted:
     since: Path | None
     stage: str
     stop_when: list[str]
+    worker: str = ""
 
 
 def bake(level: Path, out: Path, wanted: Wanted, clear: bool, as_json: bool) -> int:
     """`ropebell bake`; the exit status of the contract."""
+    worker_named(wanted.worker)
     project = project_of(level)
     open_level_quickly(project.level)
     if wanted.sky is not None:
         if min(wanted.sky) < 0:
             raise UsageError("a sky cannot be negative", "--sky", "Use numbers of 0 or more")
         project = replace(project, brief=replace(project.brief, **uniform_sky(wanted.sky)))
-    project = replace(project, recipe=_recipe(wanted, project))
+    project = replace(project, recipe=recipe_of(wanted.recipe, wanted.settings, project))
     names = tuple(stage.name for stage in STAGES)
     if wanted.stage and wanted.stage not in names:
         raise UsageError(f"there is no stage '{wanted.stage}'", "--stage", f"The stages are {', '.join(names)}")
@@ -86,12 +90,17 @@ def bake(level: Path, out: Path, wanted: Wanted, clear: bool, as_json: bool) -> 
     return _report(ended, process, request, as_json)
 
 
-def _recipe(wanted: Wanted, project: Project) -> Recipe:
+def recipe_of(name: str | None, settings: Sequence[str], project: Project) -> Recipe:
+    """The recipe that is asked for: by name or file, else the project's, with some settings changed.
+
+    Raises:
+        RecipeError: there is none of that name, or a setting is none.
+    """
     recipe = project.recipe
-    if wanted.recipe:
-        own = known(project).get(wanted.recipe)
-        recipe = own if own is not None else load(wanted.recipe)
-    for setting in wanted.settings:
+    if name:
+        own = known(project).get(name)
+        recipe = own if own is not None else load(name)
+    for setting in settings:
         recipe = with_setting(recipe, setting)
     return recipe
 
@@ -109,6 +118,7 @@ def _request(project: Project, out: Path, scope: Scope, wanted: Wanted) -> Reque
         pictures=False,
         scope=scope,
         stop_when=tuple(wanted.stop_when),
+        worker=wanted.worker,
     )
 
 

@@ -69,6 +69,9 @@ def parser() -> argparse.ArgumentParser:
         metavar="COND",
         help="stop as by a tripwire, such as black>0.3; exit 4",
     )
+    p.add_argument(
+        "--worker", type=_worker, default="", metavar="NAME", help="compute as this build worker; 'help' lists"
+    )
     p.add_argument("--clear-earlier", action="store_true", help="once done, remove earlier builds kept as DIR.before-N")
     p.add_argument("--json", action="store_true")
 
@@ -101,6 +104,24 @@ def parser() -> argparse.ArgumentParser:
         "--sees", action="append", default=[], nargs=2, type=_numbers, metavar="X,Y,Z",
         help="whether one place can be seen from the other",
     )  # fmt: skip
+    p.add_argument("--json", action="store_true")
+
+    p = commands.add_parser("hunt", help="narrow a fault down to what causes it; exit 1 when a culprit was found")
+    p.add_argument("level", type=_path)
+    p.add_argument("--while", dest="condition", required=True, metavar="COND", help="what is looked for: black>0.3")
+    p.add_argument("--worker", type=_worker, default="", metavar="NAME", help="hunt on this build worker")
+    p.add_argument("--command", dest="outside", default="", metavar="CMD", help="any compiler: 'bake {level} {out}'")
+    p.add_argument("--shell", action="store_true", help="hand the command to a shell")
+    p.add_argument("--recipe", metavar="NAME|FILE", help="sketch, working, final or a TOML file")
+    p.add_argument("--set", action="append", default=[], metavar="KEY=VALUE", dest="settings")
+    p.add_argument("--sky", type=_numbers, default=None, metavar="R,G,B", help="uniform sky in cd/m²")
+    p.add_argument("--most-trials", type=int, default=400, metavar="N")
+    p.add_argument("--time-limit", type=float, default=0.0, metavar="S", help="of one run; 0: ten times the first")
+    p.add_argument("--as-built", action="store_true", help="no shorter build that shows it is looked for")
+    p.add_argument("--no-fixes", action="store_true", help="try no fixes")
+    p.add_argument(
+        "--out", type=_path, default=None, metavar="DIR", help="the case, the log, patches; goes on from there"
+    )
     p.add_argument("--json", action="store_true")
 
     p = commands.add_parser("demo", help="write the sample level")
@@ -153,6 +174,16 @@ def _box(text: str) -> tuple[float, ...]:
     if any(values[axis] == values[axis + 3] for axis in range(3)):
         raise argparse.ArgumentTypeError(f"'{text}' is a box without any room")
     return values
+
+
+def _worker(text: str) -> str:
+    """A build worker; what it is called is looked at where it is used."""
+    if text == "help":
+        from ropebell.light.arithmetic import WORKERS
+
+        say("\n".join(f"{worker.name:<12} {worker.words}" for worker in WORKERS.values()))
+        raise SystemExit(EXIT_DONE)
+    return text
 
 
 def _path(text: str) -> Path:
@@ -223,7 +254,7 @@ def _run(options: argparse.Namespace) -> int:
             options.out,
             Wanted(
                 options.recipe, options.settings, options.sky, options.only, options.box, options.changed_since,
-                options.stage, options.stop_when,
+                options.stage, options.stop_when, options.worker,
             ),
             options.clear_earlier,
             options.json,
@@ -245,6 +276,10 @@ def _run(options: argparse.Namespace) -> int:
         from ropebell.cli.sight import sight
 
         return sight(options.level, options.settings, options.pose, options.sees, options.json)
+    if options.command == "hunt":
+        from ropebell.cli.hunt import hunt
+
+        return hunt(options)
     if options.command == "demo":
         if not 1 <= options.halls <= 40:
             raise UsageError(f"--halls {options.halls} is outside 1 … 40", "", "Choose another number")

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from ropebell.kernel import contracting, kernel
 from ropebell.level.model import F32, F64, I32, LUMINANCE, HitTable, Mask, PerTexel3
+from ropebell.light.arithmetic import USUAL, WORKERS, Arithmetic
 from ropebell.light.lookup import NONE
 from ropebell.light.settling import Settling
 from ropebell.light.transport import Hits
@@ -83,7 +84,7 @@ def gathered_light(hits: Hits, sky: F32, glow: F32, emitter: I32, wide: NDArray[
 
 def solve(
     hits: I32, direct: F32, reflecting: F32, bounces: int | None, workers: int, tick: Callable[[float], None],
-    kept_back: F32 | None = None, rays: int | None = None,
+    kept_back: F32 | None = None, rays: int | None = None, worker: Arithmetic = WORKERS[USUAL],
 ) -> Solution:  # fmt: skip
     """Sum bounces 0 … n.
 
@@ -96,12 +97,18 @@ def solve(
         tick: called with the share done, may raise `Stopped`.
         kept_back: (N, 3) lux of direct light that does not go into the bounces.
         rays: the first columns of the table to look at; None: all.
+        worker: how it is summed, and whether what is no number is taken out.
 
     Light that subtracts may leave less than nothing; what is then cut off is in `Solution.cut`. What is not finite is
     taken out before it spreads with the next bounce.
     """
+    if not worker.guarded and not np.isfinite(direct).all():
+        return _spoiled(hits, direct, reflecting, most=MOST_BOUNCES if bounces is None else bounces, workers=workers)
     direct, unsound = _sound(direct)
+    # Rounded to single precision after each bounce where a worker has no more.
+    rounded = np.float32 if worker.single else np.float64
     total, before = direct.astype(np.float64), np.zeros_like(direct)
+    terms = [total.copy()] if worker.backwards else []
     current = direct if kept_back is None else _sound(direct - kept_back)[0]
     energy, lost = [_mean(direct)], [unsound]
     most = MOST_BOUNCES if bounces is None else bounces
@@ -118,17 +125,39 @@ def solve(
         current, more = _sound(current)
         lost.append(np.union1d(unsound, more))
         before = np.maximum(total, 0.0).astype(np.float32)
-        total += current
+        total = (total + current).astype(rounded).astype(np.float64)
+        if worker.backwards:
+            terms.append(current.astype(np.float64))
         energy.append(_mean(current))
         done += 1
         if settling is not None and settling.after(current, total):
             break
     tick(1.0)
+    if terms:
+        total = np.zeros_like(terms[0])
+        for term in reversed(terms):
+            total = (total + term).astype(rounded).astype(np.float64)
     cut = float(np.maximum(-total, 0.0).mean()) if len(total) else 0.0
     whole = np.maximum(total, 0.0).astype(np.float32)
     places = np.unique(np.concatenate(lost)).astype(np.int32)
     counts = tuple(len(rows) for rows in lost)
     return Solution(np.maximum(direct, 0.0), whole, before, tuple(energy), done, cut, counts, places)
+
+
+def _spoiled(hits: I32, direct: F32, reflecting: F32, most: int, workers: int) -> Solution:
+    """Light of a worker that takes out nothing: what is no number spreads with each bounce, and is black in the end."""
+    first = np.flatnonzero(~np.isfinite(direct).all(axis=1)).astype(np.int32)
+    total, current, lost = direct.copy(), direct, [len(first)]
+    for _ in range(most):
+        with np.errstate(invalid="ignore", over="ignore"):
+            current = _spread(hits, hits.shape[1], current, reflecting, workers)
+            total += current
+        lost.append(int((~np.isfinite(current).all(axis=1)).sum()))
+        if lost[-1] == lost[-2]:
+            break  # it has reached all that it can reach
+    sound = [np.maximum(_sound(light)[0], 0.0) for light in (direct, total, total - current)]
+    energy = (_mean(sound[0]), _mean(sound[1] - sound[0]))
+    return Solution(sound[0], sound[1], sound[2], energy, len(lost) - 1, 0.0, tuple(lost), first)
 
 
 def _sound(light: F32) -> tuple[F32, NDArray[np.intp]]:

@@ -11,6 +11,7 @@ from ropebell.build.stages.scene import SCENE
 from ropebell.build.stages.surfaces import SURFACES
 from ropebell.build.stages.transport import TRANSPORT
 from ropebell.level.finding import Finding
+from ropebell.light.arithmetic import worker_named
 from ropebell.light.fields import Glow, kept_back, ray_light, reflecting, shadow_ray_light
 from ropebell.light.solve import Solution, solve
 
@@ -21,10 +22,15 @@ def _run(work: Work) -> Solution:
     with work.log.stage(SOLVE.name):
         direct = shadow_ray_light(scene, sources, len(texels))
         direct += ray_light(hits, Glow.of(scene, texels), sources, work.request.sky, workers)
+        worker = worker_named(work.request.worker)
+        if not worker.usual:
+            at, on = texels.sample_triangle, texels.sample_triangle >= 0
+            broken = worker.broken(scene.corners)[np.maximum(at, 0)] & on
+            direct = worker.irradiance(direct, np.asarray(broken.any(axis=1)))
         thrown_back = reflecting(scene, texels, work[SURFACES].albedo, *recipe.bouncing)
         held = kept_back(scene, sources, len(texels))
         tick = work.progress.stage(SOLVE.name)
-        solution = solve(hits.table, direct, thrown_back, recipe.bounces, workers, tick, held)
+        solution = solve(hits.table, direct, thrown_back, recipe.bounces, workers, tick, held, None, worker)
     work.rate(SOLVE, hits.table.size * (solution.bounces + 1.5))
     energy, cut = [round(e, 6) for e in solution.energy], round(solution.cut, 6)
     work.journal.write("energy", bounces=energy, cut_below_zero=cut, not_finite=list(solution.lost))

@@ -1,0 +1,116 @@
+"""`ropebell hunt`: narrows a fault down to what causes it."""
+
+from __future__ import annotations
+
+import argparse
+import contextlib
+import json
+import sys
+import tempfile
+from dataclasses import replace
+from pathlib import Path
+
+from ropebell.build.conditions import Condition, parse_condition
+from ropebell.build.project import Project, uniform_sky
+from ropebell.build.request import Request
+from ropebell.build.stages import STAGES
+from ropebell.cli.bake import recipe_of
+from ropebell.cli.commands import project_of
+from ropebell.cli.said import say
+from ropebell.deliver.case import write_case
+from ropebell.errors import Stopped, UsageError
+from ropebell.hunt.hunt import Hunt, Options
+from ropebell.hunt.outcome import Outcome, as_json
+from ropebell.hunt.outside import OutsideCommand
+from ropebell.hunt.own import OwnBuild, Way
+from ropebell.hunt.record import Entry, Record
+from ropebell.hunt.trial import Runner
+from ropebell.level.arrange import arranged, marks_in_force
+from ropebell.level.model import Level
+from ropebell.level.open import open_level
+from ropebell.level.subset import objects
+from ropebell.light.arithmetic import worker_named
+
+
+def hunt(o: argparse.Namespace) -> int:
+    """`ropebell hunt`: 1 when a culprit was found, 130 when it was stopped."""
+    worker_named(o.worker)
+    condition = parse_condition(o.condition, tuple(stage.name for stage in STAGES))
+    if o.most_trials < 1:
+        raise UsageError(f"--most-trials {o.most_trials} leaves nothing to do", "", "Allow one or more")
+    project = project_of(o.level)
+    if o.sky is not None:
+        project = replace(project, brief=replace(project.brief, **uniform_sky(o.sky)))
+    source = open_level(project.level)
+    if not objects(source):
+        raise UsageError("there is no object in it", project.level, "Name a level with meshes")
+    about = {"level": str(project.level.absolute()), "objects": len(objects(source)), "while": condition.text,
+             "worker": o.worker, "command": o.outside, "settings": [o.recipe, *o.settings]}  # fmt: skip
+    with contextlib.ExitStack() as stack:
+        work = Path(stack.enter_context(tempfile.TemporaryDirectory(prefix="ropebell-hunt-")))
+        judge, level = _judge(o, project, source, work, condition)
+        record = Record(o.out, about)
+        stack.callback(record.close)
+        options = Options(
+            o.most_trials, max(o.time_limit, 0.0), not o.as_built, not o.no_fixes,
+            lambda entry, left: _tell(entry, left, len(record.entries), o.json),
+        )  # fmt: skip
+        one = Hunt(level, judge, record, options)
+        try:
+            found = one.run()
+        except (Stopped, KeyboardInterrupt):
+            say("ropebell: stopped; with --out it goes on from where it was", aside=True)
+            return 130
+        finally:
+            if isinstance(judge, OwnBuild):
+                judge.close()
+        if o.out is not None:
+            write_case(o.out, found, record.entries, level, project.name)
+    if o.json:
+        print(json.dumps(as_json(found)))
+    else:
+        say(_lines(found))
+    return 1 if found.culprits else 0
+
+
+def _judge(
+    o: argparse.Namespace, project: Project, source: Level, work: Path, condition: Condition
+) -> tuple[Runner, Level]:  # fmt: skip
+    if o.outside:
+        level = arranged(source, project.brief, marks_in_force(source, project.brief))
+        names = tuple(node.path for node in level.nodes if node.mesh >= 0)
+        return OutsideCommand(o.outside, condition, work, names, o.shell), level
+    recipe = recipe_of(o.recipe, o.settings, project)
+    request = Request(
+        project.level, work / "build", project.cache, recipe, project.sky, project.brief, project.tables,
+        project.sky_picture, pictures=False, worker=o.worker,
+    )  # fmt: skip
+    # Names by which marks find their objects stay what they are when others are left out.
+    level = replace(source, nodes=tuple(replace(n, name=n.path.rsplit("/", 1)[-1]) for n in source.nodes))
+    return OwnBuild(request, condition, work, Way(recipe)), level
+
+
+def _tell(entry: Entry, left: int | None, number: int, quiet: bool) -> None:
+    if quiet or not sys.stderr.isatty():
+        return
+    more = f", about {left} more" if left else ""
+    say(f"{number:>4}  {entry.run.verdict:<11} {entry.objects:>6,} in  {entry.run.seconds:6.1f} s  {entry.what}{more}",
+        aside=True)  # fmt: skip
+
+
+def _lines(found: Outcome) -> str:
+    lines = [found.words]
+    lines += [f"  {what}: {says}" + ("" if says == should else f", though it should be {should}")
+              for what, should, says in found.rows]  # fmt: skip
+    if found.carriers:
+        lines.append(f"  to see it, these had to be there: {', '.join(found.carriers)}")
+    if found.share < 1:
+        lines.append(f"  it shows in about {100 * found.share:.0f} % of the runs")
+    for t in found.fixes:
+        amount = f" {t.fix.amount:g} {t.fix.unit}" if t.fix.unit else ""
+        again = f"; on the whole level {t.again}" if t.again is not None else ""
+        lines.append(f"  {t.fix.what}{amount}: {t.verdict}{again}")
+    if found.shown:
+        saved = f"; a run takes {found.saved[1]:.1f} s instead of {found.saved[0]:.1f} s" if found.way else ""
+        lines.append(f"{found.trials} trials, {found.seconds:.0f} s{saved}")
+    return "\n".join([*lines, *found.unknown])

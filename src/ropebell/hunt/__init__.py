@@ -1,0 +1,1 @@
+"""Narrowing a failure down to its culprit, proving it, and trying the least fix."""

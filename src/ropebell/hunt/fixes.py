@@ -1,0 +1,266 @@
+"""Small changes of one object that may make a fault go away, the least first."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from ropebell.level.arrange import transform
+from ropebell.level.brief import NO_MARK, Brief, Mark, Move
+from ropebell.level.model import F64, Level, Mesh, Primitive
+from ropebell.level.nearest import NearestSurface
+from ropebell.level.subset import shells
+
+# Metres: vertices nearer than this are one; a face thinner than that is a sliver if it is so many times as long.
+WELD, ASPECT = 1e-4, 1000.0
+GRID = 0.01
+THIN, THICK = 0.002, 0.005
+# Metres within which another object counts as a neighbour.
+REACH = 0.1
+
+
+@dataclass(frozen=True)
+class Fix:
+    """A change of one object.
+
+    Attributes:
+        what: in words. node: path. amount, unit: how much. changed: largest distance that any of its points moved, mm.
+        level: the level with it. brief: the brief with it. in_project: it can be written into the project as it is;
+            else the object itself has to be changed. move: as the project writes it, None where it is no move.
+    """
+
+    what: str
+    node: str
+    amount: float
+    unit: str
+    changed: float
+    level: Callable[[Level], Level]
+    brief: Callable[[Brief], Brief] = lambda brief: brief
+    in_project: bool = False
+    move: Move | None = None
+    mark: Mark | None = None
+
+    @property
+    def rank(self) -> tuple[int, float]:
+        """Less is less of a change: moving a thing, then reshaping it, then treating it otherwise; each by how far its
+        points go."""
+        return (0 if self.move is not None else 2 if self.mark is not None else 1), self.changed
+
+    @property
+    def key(self) -> str:
+        """Names it."""
+        return f"{self.what} {self.amount:g} {self.unit} {self.node}"
+
+
+def candidates(level: Level, node: int, own: bool, unwrapped: bool) -> Iterator[Fix]:
+    """What can be tried on an object, the least change first.
+
+    Args:
+        level: as it is built. own: this program builds it, so that roles count. unwrapped: it has lightmap coordinates
+            of its own.
+    """
+    away = _away(level, node)
+    thin = _thinnest(level, node)
+
+    def turns(degrees: float) -> Iterator[Fix]:
+        for axis in "XYZ":
+            turn = tuple(degrees if axis == a else 0.0 for a in "XYZ")
+            yield _moved(level, node, f"turn about its {axis}", degrees, "degrees", Move(turn=turn))  # type: ignore[arg-type]
+
+    def moves(millimetres: float) -> Iterator[Fix]:
+        if away is not None:
+            shift = away * millimetres / 1000.0
+            yield _moved(level, node, "move off its neighbour", millimetres, "mm", _shift(level, node, shift))
+
+    yield from turns(0.1)
+    yield from moves(1.0)
+    yield from _cleaned(level, node)
+    yield from _snapped(level, node)
+    yield from turns(0.5)
+    yield from moves(3.0)
+    if thin < THIN:
+        yield from _thickened(level, node)
+    yield from moves(10.0)
+    yield from turns(2.0)
+    yield from _created_anew(level, node)
+    path = level.nodes[node].path
+    if own and unwrapped:
+        yield _marked(path, "unwrap it again", replace(NO_MARK, unwrap=True))
+    if own:
+        yield _marked(path, "give it no lightmap", replace(NO_MARK, role="blocks"))
+
+
+def _moved(level: Level, node: int, what: str, amount: float, unit: str, move: Move) -> Fix:
+    step = transform(move)
+    spots = _points(level.meshes[level.nodes[node].mesh])
+    world = level.nodes[node].world
+    there = (spots @ step[:3, :3].T + step[:3, 3] - spots) @ world[:3, :3].T
+    changed = 1000.0 * float(np.linalg.norm(there, axis=1).max())
+    path = level.nodes[node].path
+
+    def apply(other: Level) -> Level:
+        nodes = list(other.nodes)
+        for index, n in enumerate(other.nodes):
+            if n.path == path:
+                nodes[index] = replace(n, local=n.local @ step, world=n.world @ step)
+        return replace(other, nodes=tuple(nodes))
+
+    return Fix(what, path, amount, unit, changed, apply, in_project=True, move=move)
+
+
+def _shift(level: Level, node: int, shift: F64) -> Move:
+    """A shift in the level's frame as a move in the object's own."""
+    own = np.linalg.solve(level.nodes[node].world[:3, :3], shift)
+    return Move(move=(float(own[0]), float(own[1]), float(own[2])))
+
+
+def _marked(path: str, what: str, mark: Mark) -> Fix:
+    def apply(brief: Brief) -> Brief:
+        return replace(brief, marks={**brief.marks, path: mark.over(brief.marks.get(path, NO_MARK))})
+
+    return Fix(what, path, 0.0, "", 0.0, lambda level: level, apply, in_project=True, mark=mark)
+
+
+def _shaped(level: Level, node: int, what: str, amount: float, unit: str, mesh: Mesh) -> Fix:
+    """A fix that gives an object another mesh."""
+    path, old = level.nodes[node].path, level.meshes[level.nodes[node].mesh]
+    world = level.nodes[node].world[:3, :3]
+    scale = float(np.linalg.norm(world, 2))
+    changed = 1000.0 * scale * max(_farthest(_points(mesh), _points(old)), _farthest(_points(old), _points(mesh)))
+
+    def apply(other: Level) -> Level:
+        index = next((i for i, n in enumerate(other.nodes) if n.path == path), -1)
+        if index < 0:
+            return other
+        nodes = list(other.nodes)
+        nodes[index] = replace(nodes[index], mesh=len(other.meshes))
+        return replace(other, nodes=tuple(nodes), meshes=(*other.meshes, mesh))
+
+    return Fix(what, path, amount, unit, changed, apply)
+
+
+def _cleaned(level: Level, node: int) -> Iterator[Fix]:
+    mesh = level.meshes[level.nodes[node].mesh]
+    found = [_clean(p) for p in mesh.primitives]
+    gone = sum(len(a.triangles) - len(b.triangles) for a, b in zip(mesh.primitives, found))
+    kept = tuple(p for p in found if len(p.triangles))
+    if gone and kept:
+        yield _shaped(level, node, "weld and take out slivers", gone, "triangles", Mesh(mesh.name, kept))
+
+
+def _clean(p: Primitive) -> Primitive:
+    """Without faces that vanish once points nearer than `WELD` are one, and without slivers."""
+    corners = p.positions[p.triangles].astype(np.float64)
+    edges = np.linalg.norm(corners - np.roll(corners, 1, axis=1), axis=2)
+    area = 0.5 * np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
+    longest = np.maximum(edges.max(axis=1), 1e-30)
+    height = 2 * area / longest
+    good = (edges.min(axis=1) > WELD) & (height * ASPECT > longest)
+    return p if good.all() else replace(p, triangles=np.ascontiguousarray(p.triangles[good]))
+
+
+def _snapped(level: Level, node: int) -> Iterator[Fix]:
+    at = level.nodes[node].world[:3, 3]
+    shift = np.round(at / GRID) * GRID - at
+    far = 1000.0 * float(np.linalg.norm(shift))
+    if far > 1e-3:
+        yield _moved(level, node, "set it on the centimetre grid", far, "mm", _shift(level, node, shift))
+
+
+def _thickened(level: Level, node: int) -> Iterator[Fix]:
+    """Each shell that is thinner than `THIN` along one of its axes is stretched to `THICK` there."""
+    mesh = level.meshes[level.nodes[node].mesh]
+    scale = float(np.linalg.norm(level.nodes[node].world[:3, :3], 2)) or 1.0
+    made = []
+    for p in mesh.primitives:
+        spots = p.positions.astype(np.float64)
+        of = shells(p, np.arange(len(p.triangles)))
+        for shell in range(int(of.max(initial=-1)) + 1):
+            used = np.unique(p.triangles[of == shell])
+            middle = spots[used].mean(axis=0)
+            _, _, axes = np.linalg.svd(spots[used] - middle, full_matrices=False)
+            along = (spots[used] - middle) @ axes.T
+            size = np.ptp(along, axis=0) * scale
+            for axis in np.flatnonzero((size > 0) & (size < THIN)):
+                along[:, axis] *= THICK / size[axis]
+            spots[used] = along @ axes + middle
+        made.append(replace(p, positions=spots.astype(np.float32)))
+    yield _shaped(level, node, "thicken", 1000.0 * THICK, "mm", Mesh(mesh.name, tuple(made)))
+
+
+def _created_anew(level: Level, node: int) -> Iterator[Fix]:
+    """Its hull in place of it: what a person would build again by hand, as far as a machine can tell."""
+    from scipy.spatial import ConvexHull, QhullError
+
+    mesh = level.meshes[level.nodes[node].mesh]
+    if len(mesh.primitives) != 1 or int(shells(mesh.primitives[0], np.arange(len(mesh.primitives[0].triangles))).max()):
+        return
+    spots = np.unique(_points(mesh), axis=0)
+    try:
+        hull = ConvexHull(spots)
+    except (QhullError, ValueError):
+        return
+    corners = spots[hull.simplices]
+    outward = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+    inward = np.einsum("ij,ij->i", outward, hull.equations[:, :3]) < 0
+    triangles = np.where(inward[:, None], hull.simplices[:, ::-1], hull.simplices)
+    corners, numbers = spots[triangles].reshape(-1, 3), np.arange(3 * len(triangles), dtype=np.int32)
+    made = Primitive(corners.astype(np.float32), numbers.reshape(-1, 3), mesh.primitives[0].material)
+    yield _shaped(level, node, "create it again as its hull", len(triangles), "triangles", Mesh(mesh.name, (made,)))
+
+
+def _points(mesh: Mesh) -> F64:
+    return np.concatenate([p.positions[np.unique(p.triangles)].astype(np.float64) for p in mesh.primitives])
+
+
+def _farthest(of: F64, to: F64) -> float:
+    """The largest distance of some points from the nearest of others."""
+    from scipy.spatial import cKDTree
+
+    return float(cKDTree(to).query(of)[0].max(initial=0.0))
+
+
+def _placed(level: Level, node: int) -> F64:
+    world = level.nodes[node].world
+    found: F64 = _points(level.meshes[level.nodes[node].mesh]) @ world[:3, :3].T + world[:3, 3]
+    return found
+
+
+def _thinnest(level: Level, node: int) -> float:
+    """Metres that the thinnest shell of an object measures along its own axes."""
+    thin = np.inf
+    world = level.nodes[node].world
+    for p in level.meshes[level.nodes[node].mesh].primitives:
+        of = shells(p, np.arange(len(p.triangles)))
+        for shell in range(int(of.max(initial=-1)) + 1):
+            spots = p.positions[np.unique(p.triangles[of == shell])].astype(np.float64) @ world[:3, :3].T
+            _, _, axes = np.linalg.svd(spots - spots.mean(axis=0), full_matrices=False)
+            size = np.ptp((spots - spots.mean(axis=0)) @ axes.T, axis=0)
+            thin = min(thin, float(size[size > 0].min(initial=np.inf)) if len(axes) == 3 else 0.0)
+    return thin
+
+
+def _away(level: Level, node: int) -> F64 | None:
+    """(3,) unit direction from the nearest surface of another object, None where none is within `REACH`."""
+    own = _placed(level, node)
+    low, high = own.min(axis=0) - REACH, own.max(axis=0) + REACH
+    parts = []
+    for index, n in enumerate(level.nodes):
+        for p in level.meshes[n.mesh].primitives if index != node and n.mesh >= 0 else ():
+            corners = p.positions[p.triangles].astype(np.float64) @ n.world[:3, :3].T + n.world[:3, 3]
+            parts.append(corners[((corners.min(axis=1) <= high) & (corners.max(axis=1) >= low)).all(axis=1)])
+    near = np.concatenate([np.zeros((0, 3, 3)), *parts])
+    cross = np.cross(near[:, 1] - near[:, 0], near[:, 2] - near[:, 0])
+    length = np.linalg.norm(cross, axis=1)
+    near, faces = near[length > 0], cross[length > 0] / length[length > 0, None]
+    triangle, weights, far = NearestSurface(near, faces).at(own)
+    at = int(far.argmin())
+    if triangle[at] < 0 or far[at] > REACH:
+        return None
+    b, c = weights[at]
+    corners = near[triangle[at]]
+    towards = own[at] - ((1 - b - c) * corners[0] + b * corners[1] + c * corners[2])
+    found: F64 = towards / far[at] if far[at] > 1e-9 else faces[triangle[at]]
+    return found

@@ -1,0 +1,89 @@
+"""What a hunt found."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+from ropebell.hunt.fixes import Fix
+from ropebell.hunt.steadiness import ABSENT, Verdict
+from ropebell.level.brief import Brief
+
+
+@dataclass(frozen=True)
+class FixTried:
+    """A fix, and whether the fault shows with it. again: the same with the whole level, as it is built in earnest."""
+
+    fix: Fix
+    verdict: Verdict
+    again: Verdict | None = None
+
+
+@dataclass
+class Outcome:
+    """What a hunt found.
+
+    Attributes:
+        shown: the condition shows on the whole level. culprits: each a list of (path, piece or None).
+        carriers: paths of what had to be there to see it. rows: of the proof: what, what it should say, what it says.
+        saved: seconds of a whole run, and of the shortest that shows the fault. words: what was found, in a sentence.
+    """
+
+    condition: str
+    shown: bool = False
+    control: Verdict = ABSENT
+    culprits: list[list[tuple[str, str | None]]] = field(default_factory=list)
+    carriers: list[str] = field(default_factory=list)
+    proved: bool = False
+    rows: list[tuple[str, Verdict, Verdict]] = field(default_factory=list)
+    fixes: list[FixTried] = field(default_factory=list)
+    trials: int = 0
+    seconds: float = 0.0
+    saved: tuple[float, float] = (0.0, 0.0)
+    way: str = ""
+    share: float = 1.0
+    words: str = ""
+    unknown: list[str] = field(default_factory=list)
+
+
+def in_words(found: Outcome) -> str:
+    """What a hunt found, in a sentence or two."""
+    if not found.shown:
+        seen = "cannot be told" if found.control != ABSENT else "does not show"
+        return f"'{found.condition}' {seen} on the whole level: there is nothing to hunt."
+    if not found.culprits:
+        return " ".join([f"No culprit was found for '{found.condition}'.", *found.unknown])
+    many = []
+    for culprit in found.culprits:
+        names = [node if piece is None else f"{node} ({piece})" for node, piece in culprit]
+        many.append(" together with ".join(names))
+    says = "Proved" if found.proved else "Likely, not proved"
+    return f"{says}: {'; and '.join(many)}."
+
+
+def as_json(found: Outcome) -> dict[str, Any]:
+    """As the command line's contract has it."""
+    culprit = [
+        {"node": node, "piece": piece, "group": number}
+        for number, group in enumerate(found.culprits)
+        for node, piece in group
+    ]
+    fixes = [
+        {"what": t.fix.what, "node": t.fix.node, "amount": round(t.fix.amount, 4), "unit": t.fix.unit,
+         "verdict": t.verdict, "changed": round(t.fix.changed, 4), "again": t.again}
+        for t in found.fixes
+    ]  # fmt: skip
+    return {
+        "condition": found.condition, "shown": found.shown, "control": found.control, "trials": found.trials,
+        "seconds": round(found.seconds, 3), "culprit": culprit, "carriers": found.carriers, "proved": found.proved,
+        "proof": [{"what": what, "expected": should, "verdict": says} for what, should, says in found.rows],
+        "fixes": fixes, "shortest": {"how": found.way, "seconds": [round(s, 3) for s in found.saved]},
+        "shows_in": found.share, "words": found.words, "unknown": found.unknown,
+    }  # fmt: skip
+
+
+def with_fix(brief: Brief, fix: Fix) -> Brief:
+    """A brief with a fix that can be written into the project."""
+    if fix.move is None:
+        return fix.brief(brief)
+    return replace(brief, moves={**brief.moves, fix.node: fix.move})
