@@ -91,10 +91,10 @@ def made_level(count: int, draw: random.Random) -> Level:
     return b.level(Path())
 
 
-def cases(each: int, seed: int = 1) -> Iterator[Case]:
+def cases(each: int, sizes: Sequence[int] = SIZES, seed: int = 1) -> Iterator[Case]:
     """So many of each kind and size."""
     for kind in KINDS:
-        for count in SIZES:
+        for count in sizes:
             for number in range(each):
                 draw = random.Random(f"{seed} {kind} {count} {number}")
                 level = made_level(count, draw)
@@ -134,9 +134,9 @@ def hunted(case: Case, seed: int = 1) -> Told:
     return Told(case, found.trials, found.shown and told == set(case.culprits), found.proved)
 
 
-def run(each: int = 1) -> list[Told]:
+def run(each: int = 1, sizes: Sequence[int] = SIZES) -> list[Told]:
     """All cases."""
-    return [hunted(case) for case in cases(each)]
+    return [hunted(case) for case in cases(each, sizes)]
 
 
 def report(told: Sequence[Told], day: datetime.date) -> str:
@@ -144,7 +144,7 @@ def report(told: Sequence[Told], day: datetime.date) -> str:
     lines = [
         "# Hunts whose truth is known",
         "",
-        f"Measured {day.isoformat()} by `ropebell bench hunts`: {len(told)} cases over levels of "
+        f"Measured {day.isoformat()} by `ropebell bench --hunts FILE`: {len(told)} cases over levels of "
         f"{SIZES[0]} to {SIZES[-1]:,} objects, fixes tried and counted. Minimal: exactly the objects that cause it, in "
         "the right groups. Wrong: said to be proved and not the truth.",
         "",

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ropebell.checks.before import BEFORE, LIGHTS, MARKS, SHAPES
-from ropebell.checks.remedies import BLOCK_SIGHT, LEAVE_OUT, PASS_SIGHT, TWO_SIDED
+from ropebell.checks.remedies import BLOCK_SIGHT, LEAVE_OUT, PASS_SIGHT, TURN_FACES, TWO_SIDED
 from ropebell.checks.subject import Subject, as_place, rows_by
 from ropebell.level.arrange import marks_in_force
 from ropebell.level.brief import Brief, Mark
@@ -71,7 +71,8 @@ def inside_out(s: Subject) -> Iterator[Finding]:
         name = s.baking.node_names[node]
         what = "It is" if share > 0.99 else f"{100 * share:.0f} % of it is"
         reason = f"{what} inside out: its faces look inward, so from outside it is black."
-        yield Finding("inside-out", "error", name, reason, "Turn its faces round in the editor", s.centre(int(node)))
+        where, fix = ("", TURN_FACES.of(name)) if share > 0.99 else (" in the editor", ())
+        yield Finding("inside-out", "error", name, reason, f"Turn its faces round{where}", s.centre(int(node)), fix)
 
 
 def turned_pieces(s: Subject) -> NDArray[np.bool_]:

@@ -19,22 +19,27 @@ from ropebell.cli.commands import project_of
 from ropebell.cli.said import say
 from ropebell.deliver.case import write_case
 from ropebell.errors import Stopped, UsageError
-from ropebell.hunt.hunt import Hunt, Options
+from ropebell.hunt.hunt import FIRST_LIMIT, Hunt, Options
 from ropebell.hunt.outcome import Outcome, as_json
 from ropebell.hunt.outside import OutsideCommand
 from ropebell.hunt.own import OwnBuild, Way
 from ropebell.hunt.record import Entry, Record
+from ropebell.hunt.steadiness import PRESENT, Verdict
 from ropebell.hunt.trial import Runner
 from ropebell.level.arrange import arranged, marks_in_force
 from ropebell.level.model import Level
 from ropebell.level.open import open_level
 from ropebell.level.subset import objects
-from ropebell.light.arithmetic import worker_named
+from ropebell.light.arithmetic import WORKERS, worker_named
+
+# Instead of a worker's name: look at which of them it shows.
+EVERY = "all"
 
 
 def hunt(o: argparse.Namespace) -> int:
     """`ropebell hunt`: 1 when a culprit was found, 130 when it was stopped."""
-    worker_named(o.worker)
+    if o.worker != EVERY:
+        worker_named(o.worker)
     condition = parse_condition(o.condition, tuple(stage.name for stage in STAGES))
     if o.most_trials < 1:
         raise UsageError(f"--most-trials {o.most_trials} leaves nothing to do", "", "Allow one or more")
@@ -49,6 +54,8 @@ def hunt(o: argparse.Namespace) -> int:
     with contextlib.ExitStack() as stack:
         work = Path(stack.enter_context(tempfile.TemporaryDirectory(prefix="ropebell-hunt-")))
         judge, level = _judge(o, project, source, work, condition)
+        who = _who_sees(judge, level, o) if isinstance(judge, OwnBuild) and o.worker == EVERY else {}
+        about["worker"] = judge.request.worker if isinstance(judge, OwnBuild) else ""
         record = Record(o.out, about)
         stack.callback(record.close)
         options = Options(
@@ -67,9 +74,9 @@ def hunt(o: argparse.Namespace) -> int:
         if o.out is not None:
             write_case(o.out, found, record.entries, level, project.name)
     if o.json:
-        print(json.dumps(as_json(found)))
+        print(json.dumps({**as_json(found), **({"workers": who} if who else {})}))
     else:
-        say(_lines(found))
+        say("\n".join([*(f"  {name}: {verdict}" for name, verdict in who.items()), _lines(found)]))
     return 1 if found.culprits else 0
 
 
@@ -83,11 +90,22 @@ def _judge(
     recipe = recipe_of(o.recipe, o.settings, project)
     request = Request(
         project.level, work / "build", project.cache, recipe, project.sky, project.brief, project.tables,
-        project.sky_picture, pictures=False, worker=o.worker,
+        project.sky_picture, pictures=False, worker="" if o.worker == EVERY else o.worker,
     )  # fmt: skip
     # Names by which marks find their objects stay what they are when others are left out.
     level = replace(source, nodes=tuple(replace(n, name=n.path.rsplit("/", 1)[-1]) for n in source.nodes))
     return OwnBuild(request, condition, work, Way(recipe)), level
+
+
+def _who_sees(judge: OwnBuild, level: Level, o: argparse.Namespace) -> dict[str, Verdict]:
+    """Whether the condition shows, by worker; the hunt goes on with the first on which it does."""
+    found: dict[str, Verdict] = {}
+    for name in WORKERS:
+        judge.request = replace(judge.request, worker=name)
+        found[name] = judge.run(level, o.time_limit or FIRST_LIMIT).verdict
+    first = next((name for name, verdict in found.items() if verdict == PRESENT), "")
+    judge.request = replace(judge.request, worker=first)
+    return found
 
 
 def _tell(entry: Entry, left: int | None, number: int, quiet: bool) -> None:

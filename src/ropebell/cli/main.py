@@ -109,7 +109,9 @@ def parser() -> argparse.ArgumentParser:
     p = commands.add_parser("hunt", help="narrow a fault down to what causes it; exit 1 when a culprit was found")
     p.add_argument("level", type=_path)
     p.add_argument("--while", dest="condition", required=True, metavar="COND", help="what is looked for: black>0.3")
-    p.add_argument("--worker", type=_worker, default="", metavar="NAME", help="hunt on this build worker")
+    p.add_argument(
+        "--worker", type=_worker, default="", metavar="NAME", help="hunt on this build worker; all: who sees it"
+    )
     p.add_argument("--command", dest="outside", default="", metavar="CMD", help="any compiler: 'bake {level} {out}'")
     p.add_argument("--shell", action="store_true", help="hand the command to a shell")
     p.add_argument("--recipe", metavar="NAME|FILE", help="sketch, working, final or a TOML file")
@@ -147,6 +149,13 @@ def parser() -> argparse.ArgumentParser:
     p.add_argument("--window", action="store_true", help="also measure the window (needs a display or offscreen Qt)")
     p.add_argument(
         "--plot", type=_path, default=None, metavar="FILE", help="draw how the time grows with texels, SVG (--long)"
+    )
+    p.add_argument(
+        "--hunts",
+        type=_path,
+        default=None,
+        metavar="FILE",
+        help="only this: hunt 200 made-up faults; a page",
     )
     p.add_argument("--scale", type=float, default=1.0, help="size of the test relative to the usual one")
     return top
@@ -284,13 +293,17 @@ def _run(options: argparse.Namespace) -> int:
         if not 1 <= options.halls <= 40:
             raise UsageError(f"--halls {options.halls} is outside 1 … 40", "", "Choose another number")
         return commands.demo(options.folder, options.halls, options.bare)
-    if options.command == "accuracy":
-        return _accuracy(options.out, options.json)
-    if options.command == "detection":
-        return _detection(options.out, options.each, options.json)
-    if options.command == "bench":
-        return _bench(options.json, options.scale, options.long, options.window, options.plot)
-    return _window(options)
+    return _measure_or_show(options)
+
+
+def _measure_or_show(o: argparse.Namespace) -> int:
+    if o.command == "accuracy":
+        return _accuracy(o.out, o.json)
+    if o.command == "detection":
+        return _detection(o.out, o.each, o.json)
+    if o.command == "bench":
+        return _hunts(o.hunts) if o.hunts is not None else _bench(o.json, o.scale, o.long, o.window, o.plot)
+    return _window(o)
 
 
 def _try(path: Path) -> None:
@@ -332,6 +345,16 @@ def _bench(as_json: bool, scale: float, long: bool, window: bool, plot: Path | N
 
         write_text(plot, curve_svg(figures["scaling"]))
     print(json.dumps(figures, indent=1) if as_json else report(figures))
+    return EXIT_DONE
+
+
+def _hunts(out: Path) -> int:
+    from ropebell.bench import hunting
+
+    _try(out)
+    page = hunting.report(hunting.run(5), datetime.date.today())
+    write_text(out, page)
+    say(page)
     return EXIT_DONE
 
 

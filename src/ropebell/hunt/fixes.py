@@ -7,8 +7,10 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from ropebell.checks.remedies import act, apply_fix
 from ropebell.level.arrange import transform
 from ropebell.level.brief import NO_MARK, Brief, Mark, Move
+from ropebell.level.finding import Finding
 from ropebell.level.model import F64, Level, Mesh, Primitive
 from ropebell.level.nearest import NearestSurface
 from ropebell.level.subset import shells
@@ -40,13 +42,12 @@ class Fix:
     brief: Callable[[Brief], Brief] = lambda brief: brief
     in_project: bool = False
     move: Move | None = None
-    mark: Mark | None = None
 
     @property
     def rank(self) -> tuple[int, float]:
         """Less is less of a change: moving a thing, then reshaping it, then treating it otherwise; each by how far its
         points go."""
-        return (0 if self.move is not None else 2 if self.mark is not None else 1), self.changed
+        return (0 if self.move is not None else 2 if self.in_project else 1), self.changed
 
     @property
     def key(self) -> str:
@@ -54,13 +55,16 @@ class Fix:
         return f"{self.what} {self.amount:g} {self.unit} {self.node}"
 
 
-def candidates(level: Level, node: int, own: bool, unwrapped: bool) -> Iterator[Fix]:
-    """What can be tried on an object, the least change first.
+def candidates(level: Level, node: int, own: bool, advised: Finding | None) -> Iterator[Fix]:
+    """What can be tried on an object: what its finding advises, then other things, the least change first.
 
     Args:
-        level: as it is built. own: this program builds it, so that roles count. unwrapped: it has lightmap coordinates
-            of its own.
+        level: as it is built. own: this program builds it, so that marks count. advised: a finding about it.
     """
+    path = level.nodes[node].path
+    if advised is not None and act(advised):
+        words = act(advised)
+        yield Fix(words[0].lower() + words[1:], path, 0.0, "", 0.0, _same, lambda b: apply_fix(b, advised), True)
     away = _away(level, node)
     thin = _thinnest(level, node)
 
@@ -77,6 +81,8 @@ def candidates(level: Level, node: int, own: bool, unwrapped: bool) -> Iterator[
     yield from turns(0.1)
     yield from moves(1.0)
     yield from _cleaned(level, node)
+    if own:
+        yield _marked(path, "turn its faces inside out", replace(NO_MARK, turned=True))
     yield from _snapped(level, node)
     yield from turns(0.5)
     yield from moves(3.0)
@@ -85,10 +91,9 @@ def candidates(level: Level, node: int, own: bool, unwrapped: bool) -> Iterator[
     yield from moves(10.0)
     yield from turns(2.0)
     yield from _created_anew(level, node)
-    path = level.nodes[node].path
-    if own and unwrapped:
-        yield _marked(path, "unwrap it again", replace(NO_MARK, unwrap=True))
     if own:
+        if any(p.uv1 is not None for p in level.meshes[level.nodes[node].mesh].primitives):
+            yield _marked(path, "unwrap it again", replace(NO_MARK, unwrap=True))
         yield _marked(path, "give it no lightmap", replace(NO_MARK, role="blocks"))
 
 
@@ -120,7 +125,11 @@ def _marked(path: str, what: str, mark: Mark) -> Fix:
     def apply(brief: Brief) -> Brief:
         return replace(brief, marks={**brief.marks, path: mark.over(brief.marks.get(path, NO_MARK))})
 
-    return Fix(what, path, 0.0, "", 0.0, lambda level: level, apply, in_project=True, mark=mark)
+    return Fix(what, path, 0.0, "", 0.0, _same, apply, in_project=True)
+
+
+def _same(level: Level) -> Level:
+    return level
 
 
 def _shaped(level: Level, node: int, what: str, amount: float, unit: str, mesh: Mesh) -> Fix:

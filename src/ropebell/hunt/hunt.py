@@ -27,7 +27,10 @@ WRONG_CONTROL = 0.02
 # Runs with the whole set that two parts without the fault are cross-checked by, where it may be unsteady.
 CROSS_CHECKS = 6
 FIRST_LIMIT, LEAST_LIMIT, TIMES = 4 * 3600.0, 30.0, 10.0
-MOST_FIX_TRIALS, ENOUGH_FIXES = 10, 2
+# Trials of fixes stay within four for each halving of the objects and so many beside, but are never fewer than a few.
+MOST_FIX_TRIALS, LEAST_FIX_TRIALS, MOST_ASIDE, ENOUGH_FIXES = 10, 2, 18, 2
+# An object is searched for a pair of pieces if it has so few.
+FEW_PIECES = 8
 NAMED, PAUSE = 8, 0.5
 Rows = tuple[Mask, ...]
 
@@ -307,6 +310,8 @@ class Hunt:
             halves = self._halves(sorted(group))
             says = [self._ask(half | beside, "half of it") for half in halves]
             if PRESENT not in says:
+                if len(parts) > FEW_PIECES:
+                    break
                 group = ddmin(group, beside, self._ask)
                 break
             if says[0] == says[1]:
@@ -393,9 +398,7 @@ class Hunt:
                 tried += self._fixes_of(item, cause, keep, before)
                 if any(t.verdict == ABSENT for t in tried):
                     break
-            good = sorted(
-                (t for t in tried if t.verdict == ABSENT), key=lambda t: (t.fix.mark is not None, t.fix.changed)
-            )
+            good = sorted((t for t in tried if t.verdict == ABSENT), key=lambda t: t.fix.rank)
             rest = NOTHING.union(*(c.items for i, c in enumerate(others) if i != number))
             for place, best in enumerate(good[:2]):
                 says = self._in_earnest((everything - rest) | keep, best.fix, in_earnest)
@@ -407,12 +410,13 @@ class Hunt:
 
     def _fixes_of(self, item: int, cause: Culprit, keep: Items, before: int) -> list[FixTried]:
         node = self._suspects[item].node
-        mesh = self._level.meshes[self._level.nodes[node].mesh]
-        unwrapped = any(p.uv1 is not None for p in mesh.primitives)
+        advised = self._own.found.get(self._level.nodes[node].path) if self._own is not None else None
+        few = int(4 * np.log2(max(len(self._nodes), 2))) + MOST_ASIDE - before
+        most = min(MOST_FIX_TRIALS, max(few, LEAST_FIX_TRIALS))
         tried: list[FixTried] = []
         helped = set[str]()
-        for fix in candidates(self._level, node, self._own is not None, unwrapped):
-            if self.outcome.trials - before >= MOST_FIX_TRIALS or len(helped) >= ENOUGH_FIXES:
+        for fix in candidates(self._level, node, self._own is not None, advised):
+            if self.outcome.trials - before >= most or len(helped) >= ENOUGH_FIXES:
                 break
             sort = fix.what.partition(" ")[0]
             if sort in helped:

@@ -22,6 +22,7 @@ from ropebell.build.tripwires import Tripwires
 from ropebell.errors import UsageError, step, why
 from ropebell.hunt.steadiness import ABSENT, CANNOT_TELL, PRESENT, Verdict
 from ropebell.hunt.trial import NEAR, Run
+from ropebell.level.finding import Finding
 from ropebell.level.gltf_write import plain_glb
 from ropebell.level.model import Level
 
@@ -59,6 +60,9 @@ class OwnBuild:
         request: what is built; its level, folder and recipe are replaced. folder: for its files.
         way: how; may be changed between runs.
 
+    Attributes:
+        found: findings that showed the condition, by object; what they advise is a fix to try.
+
     Raises:
         UsageError: the condition is one that only a command can tell.
     """
@@ -67,6 +71,7 @@ class OwnBuild:
     condition: Condition
     folder: Path
     way: Way
+    found: dict[str, Finding] = field(default_factory=dict)
     _waiting: Standby | None = field(default=None, repr=False)
 
     def __post_init__(self) -> None:

@@ -20,6 +20,8 @@ CANNOT_TELL: Verdict = "cannot tell"
 STEADY = 0.9
 WRONG = 0.01
 WRONG_PROOF = 0.001
+# Where a fault may be unsteady, nothing is called gone in a proof after fewer runs.
+LEAST_PROOF = 4
 # Of one trial; a fault that shows more seldom than one run in four is not followed.
 MOST_RUNS = 20
 # What was measured near its limit says now this, now that: the one has to lead by so many runs.
@@ -100,7 +102,8 @@ class Steadiness:
             return CANNOT_TELL if runs.total >= MOST_NEAR else None
         if runs.present:
             return PRESENT
-        if runs.absent and self.miss(runs.absent) < wrong:
+        enough = self.steady or wrong > WRONG_PROOF or runs.absent >= LEAST_PROOF
+        if runs.absent and enough and self.miss(runs.absent) < wrong:
             return ABSENT
         if runs.unknown and not runs.absent and (self.steady or not self.missed or runs.unknown > 1):
             return CANNOT_TELL

@@ -1,11 +1,11 @@
 """Build workers that compute otherwise: the same engine with the arithmetic of other machines and of careless code.
 
 Light should not depend on who computes it. Where it does, a level fails on one machine and not on another, and nobody
-believes the other's pictures. Each worker here differs in how it forms the normals that corners of faces get (each face
-weighted by its angle at the corner: G. Thürmer and C. A. Wüthrich, "Computing vertex normals from polygonal facets",
-Journal of Graphics Tools 3.1 (1998)), in how it sums what the rays of a texel bring, and in whether it looks at what
-came out. For any sound triangle the angle cancels; for a sliver, single precision may put the cosine of an angle over
-1, whose inverse is no number.
+believes the other's pictures. Each worker here differs in how it forms the normals of corners (those of the faces that
+meet there, each weighted by its angle: G. Thürmer and C. A. Wüthrich, "Computing vertex normals from polygonal
+facets", Journal of Graphics Tools 3.1 (1998)), in how it sums what the rays of a texel bring, and in whether it looks
+at what came out. For any sound triangle that changes nothing; for a sliver, single precision may put the cosine of an
+angle over 1, whose inverse is no number.
 """
 
 from __future__ import annotations
@@ -17,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ropebell.errors import UsageError
-from ropebell.level.model import F64, Mask, PerTexel3
+from ropebell.level.model import F64, I32, Mask, PerTexel3
 
 
 @dataclass(frozen=True)
@@ -46,27 +46,33 @@ class Arithmetic:
         """Whether it is the engine as it is."""
         return self.name == USUAL
 
-    def broken(self, corners: F64) -> Mask:
-        """(T,) bool: triangles with a corner whose normal comes out as no number.
+    def broken(self, corners: F64, node: I32) -> Mask:
+        """(T,) bool: triangles with a corner whose normal comes out as no number: all that meet there share it.
 
         Args:
-            corners: (T, 3, 3) metres.
+            corners: (T, 3, 3) metres. node: (T,) whose they are.
         """
-        found: Mask = np.zeros(len(corners), np.bool_)
         placed: NDArray[Any] = corners.astype(np.float64 if self.double else np.float32)
+        wrong = np.zeros((len(corners), 3), np.bool_)
         for corner in range(3):
             a = placed[:, (corner + 1) % 3] - placed[:, corner]
             b = placed[:, (corner + 2) % 3] - placed[:, corner]
-            angle = self._angle(a, b)
             with np.errstate(invalid="ignore", divide="ignore"):
-                normal = angle[:, None] * np.cross(a, b)
-                length = np.sqrt(self._dot(normal, normal))
-                # Code that looks for nothing but a length of nought lets what is no number through.
-                unit = np.where(length[:, None] == 0.0, np.cross(a, b), normal / length[:, None])
-            if self.guarded:
-                unit = np.where(np.isfinite(unit), unit, 0.0)
-            found |= ~np.isfinite(unit).all(axis=1)
-        return found
+                normal = self._angle(a, b)[:, None] * np.cross(a, b)
+            wrong[:, corner] = ~np.isfinite(normal).all(axis=1)
+        if not wrong.any():
+            return np.zeros(len(corners), np.bool_)
+        # A sum over all faces at a place is no number if one of its terms is none.
+        owners = np.repeat(node, 3)[:, None].astype(np.float64)
+        rows = np.concatenate([owners, placed.reshape(-1, 3)], axis=1)
+        near = np.isin(owners.ravel(), owners[wrong.ravel()])
+        _, place = np.unique(rows[near], axis=0, return_inverse=True)
+        bad = np.zeros(len(place), np.bool_)
+        bad[wrong.ravel()[near]] = True
+        spoiled = np.bincount(place.ravel(), bad) > 0
+        found = np.zeros(3 * len(corners), np.bool_)
+        found[near] = spoiled[place.ravel()]
+        return np.asarray(found.reshape(-1, 3).any(axis=1))
 
     def _angle(self, a: NDArray[Any], b: NDArray[Any]) -> NDArray[Any]:
         """(T,) radians between vectors (T, 3)."""

@@ -148,13 +148,16 @@ def _spoiled(hits: I32, direct: F32, reflecting: F32, most: int, workers: int) -
     """Light of a worker that takes out nothing: what is no number spreads with each bounce, and is black in the end."""
     first = np.flatnonzero(~np.isfinite(direct).all(axis=1)).astype(np.int32)
     total, current, lost = direct.copy(), direct, [len(first)]
+    spoiled = ~np.isfinite(direct).all(axis=1)
     for _ in range(most):
         with np.errstate(invalid="ignore", over="ignore"):
             current = _spread(hits, hits.shape[1], current, reflecting, workers)
             total += current
-        lost.append(int((~np.isfinite(current).all(axis=1)).sum()))
-        if lost[-1] == lost[-2]:
+        bad = ~np.isfinite(current).all(axis=1)
+        lost.append(int(bad.sum()))
+        if not (bad & ~spoiled).any():
             break  # it has reached all that it can reach
+        spoiled |= bad
     sound = [np.maximum(_sound(light)[0], 0.0) for light in (direct, total, total - current)]
     energy = (_mean(sound[0]), _mean(sound[1] - sound[0]))
     return Solution(sound[0], sound[1], sound[2], energy, len(lost) - 1, 0.0, tuple(lost), first)

@@ -25,7 +25,7 @@ def _run(work: Work) -> Solution:
         worker = worker_named(work.request.worker)
         if not worker.usual:
             at, on = texels.sample_triangle, texels.sample_triangle >= 0
-            broken = worker.broken(scene.corners)[np.maximum(at, 0)] & on
+            broken = worker.broken(scene.corners, scene.node)[np.maximum(at, 0)] & on
             direct = worker.irradiance(direct, np.asarray(broken.any(axis=1)))
         thrown_back = reflecting(scene, texels, work[SURFACES].albedo, *recipe.bouncing)
         held = kept_back(scene, sources, len(texels))
