@@ -420,6 +420,8 @@ class Window(QMainWindow):
                 _name(screen.availableGeometry()), (self.x(), self.y(), self.width(), self.height())
             )
         self.sample.close()
+        for step in self.steps.values():
+            step.close()
         self.desk.queue.close()
         self.desk.builds.close()
         self.desk.relighter.close()

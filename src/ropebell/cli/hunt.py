@@ -19,11 +19,12 @@ from ropebell.cli.commands import project_of
 from ropebell.cli.said import say
 from ropebell.deliver.case import write_case
 from ropebell.errors import Stopped, UsageError
+from ropebell.files import write_json
 from ropebell.hunt.hunt import FIRST_LIMIT, Hunt, Options
 from ropebell.hunt.outcome import Outcome, as_json
 from ropebell.hunt.outside import OutsideCommand
 from ropebell.hunt.own import OwnBuild, Way
-from ropebell.hunt.record import Entry, Record
+from ropebell.hunt.record import RESULT, Entry, Record
 from ropebell.hunt.steadiness import PRESENT, Verdict
 from ropebell.hunt.trial import Runner
 from ropebell.level.arrange import arranged, marks_in_force
@@ -73,8 +74,11 @@ def hunt(o: argparse.Namespace) -> int:
                 judge.close()
         if o.out is not None:
             write_case(o.out, found, record.entries, level, project.name)
+        told = {**as_json(found), **({"workers": who} if who else {})}
+        if o.out is not None:
+            write_json(o.out / RESULT, told)
     if o.json:
-        print(json.dumps({**as_json(found), **({"workers": who} if who else {})}))
+        print(json.dumps(told))
     else:
         say("\n".join([*(f"  {name}: {verdict}" for name, verdict in who.items()), _lines(found)]))
     return 1 if found.culprits else 0

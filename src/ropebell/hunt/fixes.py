@@ -3,18 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, replace
+from dataclasses import asdict, dataclass, field, replace
+from typing import Any
 
 import numpy as np
 
-from ropebell.checks.remedies import act, apply_fix
+from ropebell.checks.remedies import BY_NAME, act, apply_fix, with_marks
 from ropebell.level.arrange import transform
-from ropebell.level.brief import NO_MARK, Brief, Mark, Move
+from ropebell.level.brief import Brief, Move
 from ropebell.level.finding import Finding
 from ropebell.level.model import F64, Level, Mesh, Primitive
 from ropebell.level.nearest import NearestSurface
 from ropebell.level.subset import shells
 
+Edit = dict[str, Any]
 # Metres: vertices nearer than this are one; a face thinner than that is a sliver if it is so many times as long.
 WELD, ASPECT = 1e-4, 1000.0
 GRID = 0.01
@@ -29,8 +31,9 @@ class Fix:
 
     Attributes:
         what: in words. node: path. amount, unit: how much. changed: largest distance that any of its points moved, mm.
-        level: the level with it. brief: the brief with it. in_project: it can be written into the project as it is;
-            else the object itself has to be changed. move: as the project writes it, None where it is no move.
+        level: the level with it. brief: the brief with it.
+        edit: as the project writes it: a `move`, a `mark`, or a `remedy` and what it is done to. Empty: it changes the
+            object's shape, which the project cannot.
     """
 
     what: str
@@ -40,14 +43,18 @@ class Fix:
     changed: float
     level: Callable[[Level], Level]
     brief: Callable[[Brief], Brief] = lambda brief: brief
-    in_project: bool = False
-    move: Move | None = None
+    edit: Edit = field(default_factory=dict)
+
+    @property
+    def move(self) -> Move | None:
+        """What it moves the object by."""
+        return Move(**self.edit["move"]) if "move" in self.edit else None
 
     @property
     def rank(self) -> tuple[int, float]:
         """Less is less of a change: moving a thing, then reshaping it, then treating it otherwise; each by how far its
         points go."""
-        return (0 if self.move is not None else 2 if self.in_project else 1), self.changed
+        return (0 if "move" in self.edit else 2 if self.edit else 1), self.changed
 
     @property
     def key(self) -> str:
@@ -64,7 +71,16 @@ def candidates(level: Level, node: int, own: bool, advised: Finding | None) -> I
     path = level.nodes[node].path
     if advised is not None and act(advised):
         words = act(advised)
-        yield Fix(words[0].lower() + words[1:], path, 0.0, "", 0.0, _same, lambda b: apply_fix(b, advised), True)
+        yield Fix(
+            words[0].lower() + words[1:],
+            path,
+            0.0,
+            "",
+            0.0,
+            _same,
+            lambda b: apply_fix(b, advised),
+            {"remedy": list(advised.fix)},
+        )
     away = _away(level, node)
     thin = _thinnest(level, node)
 
@@ -82,7 +98,7 @@ def candidates(level: Level, node: int, own: bool, advised: Finding | None) -> I
     yield from moves(1.0)
     yield from _cleaned(level, node)
     if own:
-        yield _marked(path, "turn its faces inside out", replace(NO_MARK, turned=True))
+        yield _marked(path, "turn its faces inside out", "turned", True)
     yield from _snapped(level, node)
     yield from turns(0.5)
     yield from moves(3.0)
@@ -93,8 +109,8 @@ def candidates(level: Level, node: int, own: bool, advised: Finding | None) -> I
     yield from _created_anew(level, node)
     if own:
         if any(p.uv1 is not None for p in level.meshes[level.nodes[node].mesh].primitives):
-            yield _marked(path, "unwrap it again", replace(NO_MARK, unwrap=True))
-        yield _marked(path, "give it no lightmap", replace(NO_MARK, role="blocks"))
+            yield _marked(path, "unwrap it again", "unwrap", True)
+        yield _marked(path, "give it no lightmap", "role", "blocks")
 
 
 def _moved(level: Level, node: int, what: str, amount: float, unit: str, move: Move) -> Fix:
@@ -112,7 +128,7 @@ def _moved(level: Level, node: int, what: str, amount: float, unit: str, move: M
                 nodes[index] = replace(n, local=n.local @ step, world=n.world @ step)
         return replace(other, nodes=tuple(nodes))
 
-    return Fix(what, path, amount, unit, changed, apply, in_project=True, move=move)
+    return Fix(what, path, amount, unit, changed, apply, edit={"move": asdict(move)})
 
 
 def _shift(level: Level, node: int, shift: F64) -> Move:
@@ -121,11 +137,32 @@ def _shift(level: Level, node: int, shift: F64) -> Move:
     return Move(move=(float(own[0]), float(own[1]), float(own[2])))
 
 
-def _marked(path: str, what: str, mark: Mark) -> Fix:
-    def apply(brief: Brief) -> Brief:
-        return replace(brief, marks={**brief.marks, path: mark.over(brief.marks.get(path, NO_MARK))})
+def _marked(path: str, what: str, key: str, value: Any) -> Fix:
+    edit: Edit = {"mark": {key: value}}
+    return Fix(what, path, 0.0, "", 0.0, _same, lambda brief: with_edit(brief, path, edit), edit)
 
-    return Fix(what, path, 0.0, "", 0.0, _same, apply, in_project=True)
+
+def with_edit(brief: Brief, path: str, edit: Edit) -> Brief:
+    """A brief with a fix of an object written into it.
+
+    Raises:
+        ValueError: it is no such edit.
+    """
+    match edit:
+        case {"move": dict(values)}:
+            before, more = brief.moves.get(path), Move(**values)
+            if before is not None and before.turn == (0.0, 0.0, 0.0) and before.scale == 1.0 == more.scale:
+                x, y, z = (a + b for a, b in zip(before.move, more.move))
+                more = replace(more, move=(x, y, z))
+            elif before is not None:
+                raise ValueError(f"'{path}' is turned or scaled by hand already: take that back first")
+            return replace(brief, moves={**brief.moves, path: more})
+        case {"mark": dict(values)}:
+            ((key, value),) = values.items()
+            return with_marks(brief, (path,), str(key), value)
+        case {"remedy": [name, *to]} if name in BY_NAME:
+            return BY_NAME[name].change(brief, tuple(str(one) for one in to))
+    raise ValueError("it is no edit that a project can take")
 
 
 def _same(level: Level) -> Level:

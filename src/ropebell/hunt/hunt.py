@@ -32,6 +32,11 @@ MOST_FIX_TRIALS, LEAST_FIX_TRIALS, MOST_ASIDE, ENOUGH_FIXES = 10, 2, 18, 2
 # An object is searched for a pair of pieces if it has so few.
 FEW_PIECES = 8
 NAMED, PAUSE = 8, 0.5
+ASKED = {
+    "again": "the same once more, to be sure",
+    "least": "less, until nothing can go",
+    "proof": "once more, for the proof",
+}
 Rows = tuple[Mask, ...]
 
 
@@ -131,6 +136,7 @@ class Hunt:
             self._steady.learn(key, runs)
             for name in run.names if run.verdict == PRESENT else ():
                 self._names[name] = self._names.get(name, 0) + 1
+        what = self._splits.way if what == "half" else ASKED.get(what, what)
         some = tuple(self._words(i) for i in sorted(items)[:NAMED])
         low, high = self._bounds(items)
         entry = Entry(key, self._phase, what, len(items), some, (*low, *high), self._within, run)

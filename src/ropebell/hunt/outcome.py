@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import Any
 
 from ropebell.hunt.fixes import Fix
 from ropebell.hunt.steadiness import ABSENT, Verdict
-from ropebell.level.brief import Brief
 
 
 @dataclass(frozen=True)
@@ -70,7 +69,7 @@ def as_json(found: Outcome) -> dict[str, Any]:
     ]
     fixes = [
         {"what": t.fix.what, "node": t.fix.node, "amount": round(t.fix.amount, 4), "unit": t.fix.unit,
-         "verdict": t.verdict, "changed": round(t.fix.changed, 4), "again": t.again}
+         "verdict": t.verdict, "changed": round(t.fix.changed, 4), "again": t.again, "edit": t.fix.edit or None}
         for t in found.fixes
     ]  # fmt: skip
     return {
@@ -80,10 +79,3 @@ def as_json(found: Outcome) -> dict[str, Any]:
         "fixes": fixes, "shortest": {"how": found.way, "seconds": [round(s, 3) for s in found.saved]},
         "shows_in": found.share, "words": found.words, "unknown": found.unknown,
     }  # fmt: skip
-
-
-def with_fix(brief: Brief, fix: Fix) -> Brief:
-    """A brief with a fix that can be written into the project."""
-    if fix.move is None:
-        return fix.brief(brief)
-    return replace(brief, moves={**brief.moves, fix.node: fix.move})

@@ -1,4 +1,4 @@
-"""Builds a level with this program to see whether a condition shows, each time in a process of its own."""
+"""Builds a level with this program, in another process, to see whether a condition shows."""
 
 from __future__ import annotations
 
@@ -15,6 +15,7 @@ from ropebell.build.events import End, Warned
 from ropebell.build.journal import read_events
 from ropebell.build.recipe import Recipe
 from ropebell.build.request import Request
+from ropebell.build.result import Outcome
 from ropebell.build.runner import BuildProcess, Standby
 from ropebell.build.scope import EVERYTHING
 from ropebell.build.stages import STAGES
@@ -22,6 +23,7 @@ from ropebell.build.tripwires import Tripwires
 from ropebell.errors import UsageError, step, why
 from ropebell.hunt.steadiness import ABSENT, CANNOT_TELL, PRESENT, Verdict
 from ropebell.hunt.trial import NEAR, Run
+from ropebell.hunt.trial_process import TrialProcess
 from ropebell.level.finding import Finding
 from ropebell.level.gltf_write import plain_glb
 from ropebell.level.model import Level
@@ -73,6 +75,7 @@ class OwnBuild:
     way: Way
     found: dict[str, Finding] = field(default_factory=dict)
     _waiting: Standby | None = field(default=None, repr=False)
+    _trials: TrialProcess = field(default_factory=TrialProcess, repr=False)
 
     def __post_init__(self) -> None:
         if self.condition.what != "log":
@@ -97,13 +100,7 @@ class OwnBuild:
             scope=replace(EVERYTHING, stage=way.stage), stop_when=(self.condition.text,),
         )  # fmt: skip
         began = time.monotonic()
-        process = BuildProcess(request, self._waiting)
-        self._waiting = Standby()
-        ended = None
-        while (ended := process.poll()) is None:
-            if time.monotonic() - began > limit:
-                process.kill()
-            time.sleep(LOOK_EVERY)
+        ended = self._trials.build(request, limit) if self._in_one(request) else self._alone(request, limit)
         seconds = time.monotonic() - began
         events = read_events(out)
         end = next((e for e in reversed(events) if isinstance(e, End)), None)
@@ -116,6 +113,20 @@ class OwnBuild:
         verdict, near = self._judged(ended.state, end, ended.sentence)
         value = end.value if end is not None else None
         return Run(verdict, seconds, ended.sentence[:200], near, tuple(dict.fromkeys(n for n in names if n)), value)
+
+    def _in_one(self, request: Request) -> bool:
+        """Whether trials may follow each other in one process: not where its memory or its time is what counts."""
+        return self.steady and not request.recipe.limits.seconds
+
+    def _alone(self, request: Request, limit: float) -> Outcome:
+        began = time.monotonic()
+        process = BuildProcess(request, self._waiting)
+        self._waiting = Standby()
+        while (ended := process.poll()) is None:
+            if time.monotonic() - began > limit:
+                process.kill()
+            time.sleep(LOOK_EVERY)
+        return ended
 
     def _judged(self, state: str, end: End | None, sentence: str) -> tuple[Verdict, bool]:
         c = self.condition
@@ -131,7 +142,8 @@ class OwnBuild:
         return ABSENT, near
 
     def close(self) -> None:
-        """Send away the process that waits."""
+        """Send away the processes that build and that wait."""
+        self._trials.close()
         if self._waiting is not None:
             with contextlib.suppress(OSError):
                 self._waiting.close()

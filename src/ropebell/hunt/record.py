@@ -14,7 +14,7 @@ from ropebell.files import open_own, read_json, read_regular
 from ropebell.hunt.steadiness import ABSENT, CANNOT_TELL, PRESENT
 from ropebell.hunt.trial import Run
 
-LOG, STEER = "hunt.jsonl", "steer.json"
+LOG, STEER, RESULT = "hunt.jsonl", "steer.json", "result.json"
 VERSION = 1
 
 

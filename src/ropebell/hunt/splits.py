@@ -42,13 +42,13 @@ class Splits:
     Attributes:
         suspects: how much speaks for each; halves with more of it are tried first.
         first: sets that a person wants to be tried next, each used once.
-        ways: of each set that was cut, how: "place", "branch" or "kind".
+        way: how the last set was cut, in words.
     """
 
     things: Sequence[Thing]
     suspects: dict[int, float] = field(default_factory=dict)
     first: list[Items] = field(default_factory=list)
-    ways: dict[Items, str] = field(default_factory=dict)
+    way: str = ""
 
     def __post_init__(self) -> None:
         self._low = np.array([t.low for t in self.things]).reshape(-1, 3)
@@ -60,13 +60,13 @@ class Splits:
         wanted = next((w & items for w in self.first if 0 < len(w & items) < len(items)), None)
         if wanted is not None:
             self.first = [w for w in self.first if w & items != wanted]
-            self.ways[items] = "as wanted"
+            self.way = "what is most suspect, or not"
             return wanted, items - wanted
         order = np.array(sorted(items))
         ways = [*self._by_place(order), *self._by_word(order, "branch"), *self._by_word(order, "kind")]
         pairs = self._touching(order)
         way, mask = min(ways, key=lambda w: self._score(order, w[1], pairs))
-        self.ways[items] = way
+        self.way = f"half of it, by {'material' if way == 'kind' else way}"
         one, other = (frozenset(order[m].tolist()) for m in (mask, ~mask))
         return (one, other) if self._rank(one) >= self._rank(other) else (other, one)
 

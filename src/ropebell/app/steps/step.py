@@ -96,6 +96,9 @@ class Step(QObject):
         """Another one is."""
         self.active = False
 
+    def close(self) -> None:
+        """The window closes: what runs beside it ends."""
+
     def station(self) -> Station | None:
         """The step's place on the walk through the window."""
         return None
