@@ -50,7 +50,10 @@ def carry(result: Result, scene: Scene) -> Carried:
     step = max(float((high - low).max()), 1e-9) * SAME
     number = {name: i for i, name in enumerate(scene.node_names)}
     as_now = np.array([number.get(name, -1) for name in built.node_names])
-    mine, theirs = _keys(scene.corners, scene.node, step), _keys(built.corners, as_now[built.node], step)
+    mine, theirs = (
+        triangle_keys(scene.corners, scene.node, step),
+        triangle_keys(built.corners, as_now[built.node], step),
+    )
     order = np.argsort(theirs, kind="stable")
     at = np.minimum(np.searchsorted(theirs[order], mine), len(order) - 1)
     found = theirs[order[at]] == mine
@@ -64,7 +67,7 @@ def carry(result: Result, scene: Scene) -> Carried:
     return Carried(uv, page, fresh, built.corners[~stays], float(found.mean()))
 
 
-def _keys(corners: F64, node: I32, step: float) -> NDArray[np.int64]:
+def triangle_keys(corners: F64, node: I32, step: float) -> NDArray[np.int64]:
     """(T,) a number per triangle that does not depend on which corner comes first."""
     cell = np.round(corners / step).astype(np.int64)
     with np.errstate(over="ignore"):

@@ -97,14 +97,12 @@ class Relight:
         if stored is None:
             raise _gone(m)
         texels, hits, sources = stored.layout.texels, stored.hits, stored.sources
-        skies = (SKY,) if sources.sky is None else SKY_CHANNELS
-        emitters = [n for e, field in sources.emitters.items() for n in _columns(e, field)]
-        wanted = (*sources.lights, *emitters, *skies)
+        wanted = names_of_fields(sources)
         if len(texels) * len(wanted) * 16 > MOST_BYTES:
             what = f"{len(wanted)} lights on {len(texels):,} texels are too many to be relit at once"
             raise RelightError(what, "", "Build to see a change, or lower the density")
         workers = m.recipe.limits.workers or cores()
-        units = _unit_fields(tuple(m.emitters), stored.emitter, sources, hits, wanted, workers)
+        units = unit_fields(tuple(m.emitters), stored.emitter, sources, hits, wanted, workers)
         fields = solved_fields(hits.table, units, stored.reflecting, m.bounces, workers, tick)
         filling = Filling.of(texels, max(m.recipe.padding, 1))
         return Relight(
@@ -144,29 +142,15 @@ class Relight:
         Args:
             only: names of the sources that shall give light, None for all.
         """
-        m = self.manifest
-        lights = {n: (x.strength, x.thrown) for n, x in m.lights.items()}
-        emitters = {n: np.array(r) for n, r in m.emitters.items()}
-        return self._table({n: s for n, (s, _) in lights.items()}, emitters, m.sky, only), self._table(
-            {n: t for n, (_, t) in lights.items()}, emitters, m.sky, only
-        )
+        return built_strengths(self.manifest, self.names, only)
 
     def as_set(self, scene: Scene, sky: Radiance, only: frozenset[str] | None = None) -> tuple[F64, F64]:
         """(J, 3) what each source is set to now, and what of it goes into the bounces; sources that are not in the
         scene any more give nothing."""
         emitters = {e.name: e.radiance for e in scene.emitters}
-        return self._table({x.name: x.strength for x in scene.lights}, emitters, sky, only), self._table(
-            {x.name: x.thrown for x in scene.lights}, emitters, sky, only
-        )
-
-    def _table(
-        self, lights: dict[str, F64], emitters: dict[str, F64], sky: Radiance, only: frozenset[str] | None
-    ) -> F64:  # fmt: skip
-        now: dict[str, F64] = {**lights, **emitters, SKY: np.array(sky)}
-        now |= {n: r * np.eye(3)[c] for e, r in emitters.items() for c, n in enumerate(channels_of(e))}
-        now |= {name: np.array(sky) * np.eye(3)[c] for c, name in enumerate(SKY_CHANNELS)}
-        dark = np.zeros(3)
-        return np.array([now.get(n, dark) if only is None or source_of(n) in only else dark for n in self.names])
+        strengths = {x.name: x.strength for x in scene.lights}, {x.name: x.thrown for x in scene.lights}
+        full, thrown = (_table(self.names, lights, emitters, sky, only) for lights in strengths)
+        return full, thrown
 
     def light(self, strengths: F64, thrown: F64 | None = None) -> RelitLight:
         """The light at these strengths.
@@ -262,6 +246,28 @@ class Relight:
         return found, direct
 
 
+def built_strengths(m: Manifest, names: tuple[str, ...], only: frozenset[str] | None = None) -> tuple[F64, F64]:
+    """(J, 3) what each field's source was built with, and what of it went into the bounces.
+
+    Args:
+        names: of the fields. only: names of the sources that shall give light, None for all.
+    """
+    emitters = {n: np.array(r) for n, r in m.emitters.items()}
+    strengths = {n: x.strength for n, x in m.lights.items()}, {n: x.thrown for n, x in m.lights.items()}
+    full, thrown = (_table(names, lights, emitters, m.sky, only) for lights in strengths)
+    return full, thrown
+
+
+def _table(
+    names: tuple[str, ...], lights: dict[str, F64], emitters: dict[str, F64], sky: Radiance, only: frozenset[str] | None
+) -> F64:  # fmt: skip
+    now: dict[str, F64] = {**lights, **emitters, SKY: np.array(sky)}
+    now |= {n: r * np.eye(3)[c] for e, r in emitters.items() for c, n in enumerate(channels_of(e))}
+    now |= {name: np.array(sky) * np.eye(3)[c] for c, name in enumerate(SKY_CHANNELS)}
+    dark = np.zeros(3)
+    return np.array([now.get(n, dark) if only is None or source_of(n) in only else dark for n in names])
+
+
 def bouncing(recipe: Recipe) -> tuple[int | None, float, float]:
     """What of a recipe decides the bounces."""
     return recipe.bounces, recipe.light.bounce_gain, recipe.light.bounce_saturation
@@ -277,6 +283,13 @@ def source_of(field: str) -> str:
     return field.split("\n")[0]
 
 
+def names_of_fields(sources: Sources) -> tuple[str, ...]:
+    """Of all that gives light, a name for each field that is solved by itself."""
+    skies = (SKY,) if sources.sky is None else SKY_CHANNELS
+    emitters = [n for e, field in sources.emitters.items() for n in _columns(e, field)]
+    return (*sources.lights, *emitters, *skies)
+
+
 def _columns(name: str, field: DirectField) -> tuple[str, ...]:
     return (name,) if field.value.ndim == 1 else channels_of(name)
 
@@ -287,7 +300,7 @@ def _gone(m: Manifest) -> RelightError:
     return RelightError("the rays of this build are no longer in the cache", m.cache, "Build again")
 
 
-def _unit_fields(
+def unit_fields(
     emitters: tuple[str, ...], of_texel: I32, sources: Sources, hits: Hits, names: tuple[str, ...], workers: int
 ) -> F32:
     """(N, J) direct light of each source at unit strength, shadow rays and gather rays together."""

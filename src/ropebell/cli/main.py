@@ -126,6 +126,12 @@ def parser() -> argparse.ArgumentParser:
     )
     p.add_argument("--json", action="store_true")
 
+    p = commands.add_parser("compare", help="what changed between two builds; exit 1 if the light differs beyond noise")
+    p.add_argument("a", type=_path, metavar="DIR_A")
+    p.add_argument("b", type=_path, metavar="DIR_B")
+    p.add_argument("--json", action="store_true")
+    p.add_argument("--html", type=_path, default=None, metavar="FILE", help="write a page with pictures")
+
     p = commands.add_parser("demo", help="write the sample level")
     p.add_argument("folder", type=_path, metavar="DIR")
     p.add_argument("--halls", type=int, default=1, metavar="N", help="1 … 40 mills along the quay")
@@ -293,6 +299,10 @@ def _run(options: argparse.Namespace) -> int:
         if not 1 <= options.halls <= 40:
             raise UsageError(f"--halls {options.halls} is outside 1 … 40", "", "Choose another number")
         return commands.demo(options.folder, options.halls, options.bare)
+    if options.command == "compare":
+        from ropebell.cli.compare import run_compare
+
+        return run_compare(options.a, options.b, options.json, options.html)
     return _measure_or_show(options)
 
 
