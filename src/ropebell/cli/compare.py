@@ -1,15 +1,29 @@
-"""`ropebell compare`: what changed between two builds, and because of what."""
+"""`ropebell compare`, `expect`, `ledger` and `advise`: builds against each other, and where their time goes."""
 
 from __future__ import annotations
 
 import json
+from dataclasses import replace
 from pathlib import Path
 
+from ropebell.build.estimate import calibrated
+from ropebell.build.precheck import gather
+from ropebell.build.result import open_result
+from ropebell.cli.commands import project_of
 from ropebell.cli.said import say
+from ropebell.compare.advice import advise
+from ropebell.compare.advice import as_json as advice_json
+from ropebell.compare.advised import learned, read_taken
 from ropebell.compare.compare import Comparison, as_json, compare, in_words, times
+from ropebell.compare.expected import check_expected, write_expected
+from ropebell.compare.ledger import as_json as ledger_json
+from ropebell.compare.ledger import ledger
 from ropebell.deliver.compared import as_html
 from ropebell.errors import UsageError, step, why
 from ropebell.files import write_text
+from ropebell.level.open import open_level
+
+MOST_LINES = 20
 
 
 def run_compare(a: Path, b: Path, in_json: bool, page: Path | None) -> int:
@@ -51,3 +65,54 @@ def _lines(c: Comparison) -> str:
         under = f" (not comparable: {', '.join(apart[:3])} differ)" if apart else ""
         lines.append(f"Time, {stage}: {x or 0:.1f} s → {y or 0:.1f} s{under}")
     return "\n".join(lines)
+
+
+def expect(build: Path, save: Path | None, against: Path | None) -> int:
+    """`ropebell expect`: 1 if a build does not agree with the numbers."""
+    result = open_result(build)
+    if save is not None:
+        try:
+            write_expected(save, result)
+        except OSError as error:
+            raise UsageError(f"it cannot be written ({why(error)})", save, step(error)) from error
+    if against is None:
+        return 0
+    check = check_expected(against, result)
+    if check.agrees:
+        say(f"It agrees at all of {check.places} places, in the energy of each bounce and in its faults.")
+        return 0
+    more = len(check.off) - MOST_LINES
+    say("\n".join(["It does not agree:", *(f"  {line}" for line in check.off[:MOST_LINES]),
+                   *([f"  and {more} more"] if more > 0 else [])]))  # fmt: skip
+    return 1
+
+
+def run_ledger(build: Path, in_json: bool) -> int:
+    """`ropebell ledger`: where the time of a build went."""
+    found = ledger(open_result(build))
+    if in_json:
+        print(json.dumps(ledger_json(found)))
+        return 0
+    lines = []
+    for what in ("stage", "object", "light"):
+        lines.append(f"By {what}:")
+        lines += [f"  {s:8.2f} s  {name}" for name, s in found.by(what)[:MOST_LINES]]
+    say("\n".join([*lines, f"{found.total:.2f} s in all, {found.memory_mb:,} MB at the peak"]))
+    return 0
+
+
+def run_advise(target: Path, build: Path, in_json: bool) -> int:
+    """`ropebell advise`: what would shorten builds, and what that costs."""
+    project, result = project_of(target), open_result(build)
+    project = replace(project, recipe=result.manifest.recipe)
+    gathered = gather(open_level(project.level), project.brief, project.recipe, project.sky, project.tables)
+    found = advise(project, gathered, result, calibrated([result.manifest]), learned(read_taken(project.folder)))
+    if in_json:
+        print(json.dumps(advice_json(found)))
+        return 0
+    lines = [
+        f"{a.seconds[0]:7.1f} s → {a.seconds[1]:.1f} s, {100 * a.loss:.1f} % of what is seen changes: {a.title}"
+        for a in found
+    ]
+    say("\n".join(lines) or "Nothing would save a fiftieth of the time at a price worth it.")
+    return 0

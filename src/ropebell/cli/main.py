@@ -5,9 +5,7 @@ from __future__ import annotations
 import argparse
 import contextlib
 import datetime
-import errno
 import json
-import os
 import resource
 import sys
 from collections.abc import Sequence
@@ -15,8 +13,9 @@ from pathlib import Path
 from typing import Any
 
 import ropebell
+from ropebell.cli.arguments import box, numbers, path, worker
 from ropebell.cli.said import answer_alone, say
-from ropebell.errors import RopeBellError, UsageError, shown, why
+from ropebell.errors import RopeBellError, UsageError, why
 from ropebell.files import temporary_beside, write_text
 from ropebell.interpreter import isolate
 
@@ -39,24 +38,24 @@ def parser() -> argparse.ArgumentParser:
     commands = top.add_subparsers(dest="command", metavar="COMMAND", parser_class=_Parser)
 
     p = commands.add_parser("open", help="start the window")
-    p.add_argument("target", nargs="?", type=_path, metavar="PROJECT|LEVEL")
+    p.add_argument("target", nargs="?", type=path, metavar="PROJECT|LEVEL")
 
     p = commands.add_parser("check", help="findings without a build; exit 1 if any is an error")
-    p.add_argument("level", type=_path)
-    p.add_argument("--sky", type=_numbers, default=None, metavar="R,G,B", help="uniform sky in cd/m²")
+    p.add_argument("level", type=path)
+    p.add_argument("--sky", type=numbers, default=None, metavar="R,G,B", help="uniform sky in cd/m²")
     p.add_argument("--json", action="store_true")
 
     p = commands.add_parser("bake", help="build the light of a level")
-    p.add_argument("level", type=_path)
-    p.add_argument("--out", type=_path, required=True, metavar="DIR")
+    p.add_argument("level", type=path)
+    p.add_argument("--out", type=path, required=True, metavar="DIR")
     p.add_argument("--recipe", metavar="NAME|FILE", help="sketch, working, final or a TOML file")
     p.add_argument("--set", action="append", default=[], metavar="KEY=VALUE", dest="settings")
-    p.add_argument("--sky", type=_numbers, default=None, metavar="R,G,B", help="uniform sky in cd/m²")
+    p.add_argument("--sky", type=numbers, default=None, metavar="R,G,B", help="uniform sky in cd/m²")
     p.add_argument("--only", action="append", default=[], metavar="NODE", help="light this object and what is below it")
-    p.add_argument("--box", type=_box, default=None, metavar="X0,Y0,Z0,X1,Y1,Z1", help="only inside, the cut sealed")
+    p.add_argument("--box", type=box, default=None, metavar="X0,Y0,Z0,X1,Y1,Z1", help="only inside, the cut sealed")
     p.add_argument(
         "--changed-since",
-        type=_path,
+        type=path,
         default=None,
         metavar="DIR",
         help="what changed after this build; it lights the rest",
@@ -70,147 +69,115 @@ def parser() -> argparse.ArgumentParser:
         help="stop as by a tripwire, such as black>0.3; exit 4",
     )
     p.add_argument(
-        "--worker", type=_worker, default="", metavar="NAME", help="compute as this build worker; 'help' lists"
+        "--worker", type=worker, default="", metavar="NAME", help="compute as this build worker; 'help' lists"
     )
     p.add_argument("--clear-earlier", action="store_true", help="once done, remove earlier builds kept as DIR.before-N")
     p.add_argument("--json", action="store_true")
 
     p = commands.add_parser("meter", help="light where points touch a baked surface")
-    p.add_argument("build", type=_path, metavar="DIR")
-    p.add_argument("points", nargs="+", type=_numbers, metavar="X,Y,Z")
-    p.add_argument("--normal", type=_numbers, default=None, metavar="NX,NY,NZ")
+    p.add_argument("build", type=path, metavar="DIR")
+    p.add_argument("points", nargs="+", type=numbers, metavar="X,Y,Z")
+    p.add_argument("--normal", type=numbers, default=None, metavar="NX,NY,NZ")
     p.add_argument("--mover", action="store_true", help="what lights a moving thing there: probes, and what is below")
     p.add_argument("--json", action="store_true")
 
     p = commands.add_parser("faults", help="findings of a build; exit 1 if any is not known")
-    p.add_argument("build", type=_path, metavar="DIR")
-    p.add_argument("--since", type=_path, default=None, metavar="DIR_BEFORE", help="what is new, still there, and gone")
+    p.add_argument("build", type=path, metavar="DIR")
+    p.add_argument("--since", type=path, default=None, metavar="DIR_BEFORE", help="what is new, still there, and gone")
     p.add_argument("--json", action="store_true")
-    p.add_argument("--sarif", type=_path, default=None, metavar="FILE", help="write SARIF 2.1.0")
-    p.add_argument("--csv", type=_path, default=None, metavar="FILE", help="write a table")
-    p.add_argument("--html", type=_path, default=None, metavar="FILE", help="write a page to print, with pictures")
+    p.add_argument("--sarif", type=path, default=None, metavar="FILE", help="write SARIF 2.1.0")
+    p.add_argument("--csv", type=path, default=None, metavar="FILE", help="write a table")
+    p.add_argument("--html", type=path, default=None, metavar="FILE", help="write a page to print, with pictures")
 
     p = commands.add_parser("account", help="why a spot of a build looks as it does")
-    p.add_argument("build", type=_path, metavar="DIR")
-    p.add_argument("point", type=_numbers, metavar="X,Y,Z")
-    p.add_argument("--normal", type=_numbers, default=None, metavar="NX,NY,NZ")
+    p.add_argument("build", type=path, metavar="DIR")
+    p.add_argument("point", type=numbers, metavar="X,Y,Z")
+    p.add_argument("--normal", type=numbers, default=None, metavar="NX,NY,NZ")
     p.add_argument("--json", action="store_true")
 
     p = commands.add_parser("sight", help="sealed or not, and what can see what; exit 1 if the level leaks")
-    p.add_argument("level", type=_path)
+    p.add_argument("level", type=path)
     p.add_argument("--set", action="append", default=[], metavar="sight.cell=M", dest="settings")
     p.add_argument("--pose", action="append", default=[], metavar="NODE=POSE", help="with this object in that pose")
     p.add_argument(
-        "--sees", action="append", default=[], nargs=2, type=_numbers, metavar="X,Y,Z",
+        "--sees", action="append", default=[], nargs=2, type=numbers, metavar="X,Y,Z",
         help="whether one place can be seen from the other",
     )  # fmt: skip
     p.add_argument("--json", action="store_true")
 
     p = commands.add_parser("hunt", help="narrow a fault down to what causes it; exit 1 when a culprit was found")
-    p.add_argument("level", type=_path)
+    p.add_argument("level", type=path)
     p.add_argument("--while", dest="condition", required=True, metavar="COND", help="what is looked for: black>0.3")
     p.add_argument(
-        "--worker", type=_worker, default="", metavar="NAME", help="hunt on this build worker; all: who sees it"
+        "--worker", type=worker, default="", metavar="NAME", help="hunt on this build worker; all: who sees it"
     )
     p.add_argument("--command", dest="outside", default="", metavar="CMD", help="any compiler: 'bake {level} {out}'")
     p.add_argument("--shell", action="store_true", help="hand the command to a shell")
     p.add_argument("--recipe", metavar="NAME|FILE", help="sketch, working, final or a TOML file")
     p.add_argument("--set", action="append", default=[], metavar="KEY=VALUE", dest="settings")
-    p.add_argument("--sky", type=_numbers, default=None, metavar="R,G,B", help="uniform sky in cd/m²")
+    p.add_argument("--sky", type=numbers, default=None, metavar="R,G,B", help="uniform sky in cd/m²")
     p.add_argument("--most-trials", type=int, default=400, metavar="N")
     p.add_argument("--time-limit", type=float, default=0.0, metavar="S", help="of one run; 0: ten times the first")
     p.add_argument("--as-built", action="store_true", help="no shorter build that shows it is looked for")
     p.add_argument("--no-fixes", action="store_true", help="try no fixes")
     p.add_argument(
-        "--out", type=_path, default=None, metavar="DIR", help="the case, the log, patches; goes on from there"
+        "--out", type=path, default=None, metavar="DIR", help="the case, the log, patches; goes on from there"
     )
     p.add_argument("--json", action="store_true")
 
     p = commands.add_parser("compare", help="what changed between two builds; exit 1 if the light differs beyond noise")
-    p.add_argument("a", type=_path, metavar="DIR_A")
-    p.add_argument("b", type=_path, metavar="DIR_B")
+    p.add_argument("a", type=path, metavar="DIR_A")
+    p.add_argument("b", type=path, metavar="DIR_B")
     p.add_argument("--json", action="store_true")
-    p.add_argument("--html", type=_path, default=None, metavar="FILE", help="write a page with pictures")
+    p.add_argument("--html", type=path, default=None, metavar="FILE", help="write a page with pictures")
+
+    p = commands.add_parser("expect", help="keep a build's numbers, or hold a build against some; exit 1 if it differs")
+    p.add_argument("build", type=path, metavar="DIR")
+    p.add_argument("--save", type=path, default=None, metavar="FILE")
+    p.add_argument("--against", type=path, default=None, metavar="FILE")
+
+    p = commands.add_parser("ledger", help="where the time of a build went, by stage, object and light")
+    p.add_argument("build", type=path, metavar="DIR")
+    p.add_argument("--json", action="store_true")
+
+    p = commands.add_parser("advise", help="what would shorten builds of a level, and what that costs")
+    p.add_argument("level", type=path)
+    p.add_argument("build", type=path, metavar="DIR", help="a finished build of it")
+    p.add_argument("--json", action="store_true")
 
     p = commands.add_parser("demo", help="write the sample level")
-    p.add_argument("folder", type=_path, metavar="DIR")
+    p.add_argument("folder", type=path, metavar="DIR")
     p.add_argument("--halls", type=int, default=1, metavar="N", help="1 … 40 mills along the quay")
     p.add_argument("--bare", action="store_true", help="the level alone, without the builds of its past")
 
     p = commands.add_parser("accuracy", help="compare the light with closed forms")
-    p.add_argument("--out", type=_path, default=None, metavar="FILE", help="write the page here")
+    p.add_argument("--out", type=path, default=None, metavar="FILE", help="write the page here")
     p.add_argument("--json", action="store_true")
 
     p = commands.add_parser("detection", help="measure how well faults are found on levels made by code; minutes")
-    p.add_argument("--out", type=_path, default=None, metavar="FILE", help="write the page here")
+    p.add_argument("--out", type=path, default=None, metavar="FILE", help="write the page here")
     p.add_argument("--each", type=int, default=8, metavar="N", help="levels with and without each fault")
     p.add_argument("--json", action="store_true")
 
     p = commands.add_parser("shots", help="draw every main view of the window into PNG files")
-    p.add_argument("--out", type=_path, required=True, metavar="DIR")
+    p.add_argument("--out", type=path, required=True, metavar="DIR")
 
     p = commands.add_parser("bench", help="measure this machine against the bare ray library")
     p.add_argument("--json", action="store_true")
     p.add_argument("--long", action="store_true", help="also what takes minutes: large levels, noise, memory limits")
     p.add_argument("--window", action="store_true", help="also measure the window (needs a display or offscreen Qt)")
     p.add_argument(
-        "--plot", type=_path, default=None, metavar="FILE", help="draw how the time grows with texels, SVG (--long)"
+        "--plot", type=path, default=None, metavar="FILE", help="draw how the time grows with texels, SVG (--long)"
     )
     p.add_argument(
         "--hunts",
-        type=_path,
+        type=path,
         default=None,
         metavar="FILE",
         help="only this: hunt 200 made-up faults; a page",
     )
     p.add_argument("--scale", type=float, default=1.0, help="size of the test relative to the usual one")
     return top
-
-
-def _numbers(text: str) -> tuple[float, float, float]:
-    parts = text.split(",")
-    try:
-        values = [float(part) for part in parts]
-    except ValueError:
-        values = []
-    if len(values) != 3 or not all(abs(v) < 1e30 for v in values):
-        raise argparse.ArgumentTypeError(f"'{text}' is not three numbers separated by commas")
-    return values[0], values[1], values[2]
-
-
-def _box(text: str) -> tuple[float, ...]:
-    parts = text.split(",")
-    try:
-        values = tuple(float(part) for part in parts)
-    except ValueError:
-        values = ()
-    if len(values) != 6 or not all(abs(v) < 1e30 for v in values):
-        raise argparse.ArgumentTypeError(f"'{text}' is not six numbers separated by commas")
-    if any(values[axis] == values[axis + 3] for axis in range(3)):
-        raise argparse.ArgumentTypeError(f"'{text}' is a box without any room")
-    return values
-
-
-def _worker(text: str) -> str:
-    """A build worker; what it is called is looked at where it is used."""
-    if text == "help":
-        from ropebell.light.arithmetic import WORKERS
-
-        say("\n".join(f"{worker.name:<12} {worker.words}" for worker in WORKERS.values()))
-        raise SystemExit(EXIT_DONE)
-    return text
-
-
-def _path(text: str) -> Path:
-    """A path that a file can have."""
-    try:
-        os.lstat(text or ".")
-    except ValueError:
-        raise argparse.ArgumentTypeError(f"'{shown(text)}' is no possible path") from None
-    except OSError as error:
-        if error.errno == errno.ENAMETOOLONG:
-            raise argparse.ArgumentTypeError(f"'{shown(text[:40])}…' is too long for a path") from None
-    return Path(text)
 
 
 def _shield_negative(arguments: Sequence[str]) -> list[str]:
@@ -299,11 +266,23 @@ def _run(options: argparse.Namespace) -> int:
         if not 1 <= options.halls <= 40:
             raise UsageError(f"--halls {options.halls} is outside 1 … 40", "", "Choose another number")
         return commands.demo(options.folder, options.halls, options.bare)
-    if options.command == "compare":
-        from ropebell.cli.compare import run_compare
-
-        return run_compare(options.a, options.b, options.json, options.html)
+    if options.command in ("compare", "expect", "ledger", "advise"):
+        return _compare(options)
     return _measure_or_show(options)
+
+
+def _compare(o: argparse.Namespace) -> int:
+    from ropebell.cli import compare
+
+    if o.command == "compare":
+        return compare.run_compare(o.a, o.b, o.json, o.html)
+    if o.command == "expect":
+        if o.save is None and o.against is None:
+            raise UsageError("nothing is to be done", "", "Give --save FILE or --against FILE")
+        return compare.expect(o.build, o.save, o.against)
+    if o.command == "ledger":
+        return compare.run_ledger(o.build, o.json)
+    return compare.run_advise(o.level, o.build, o.json)
 
 
 def _measure_or_show(o: argparse.Namespace) -> int:

@@ -35,7 +35,7 @@ class LightDifference:
         base: whose texels these are. there: (N,) bool, places that both have.
         a, b: (N,) lux, luminance. noise: (N,) lux, told of both together, with what pages round off.
         beyond: (N,) bool, differs by more than three times that. on_a: whether the base is A.
-        a_color, b_color: (N, 3) lux.
+        a_color, b_color: (N, 3) lux. margin: (N,) lux by which the two may differ without that being beyond noise.
     """
 
     base: Result
@@ -48,6 +48,7 @@ class LightDifference:
     on_a: bool
     a_color: F32
     b_color: F32
+    margin: F64
 
     @property
     def there(self) -> Mask:
@@ -91,8 +92,11 @@ class LightDifference:
         return found
 
 
-def light_difference(a: Result, b: Result) -> LightDifference:
+def light_difference(a: Result, b: Result, on_a: bool | None = None) -> LightDifference:
     """Compare the light of two builds.
+
+    Args:
+        on_a: whether on the texels of A; None: on those of the coarser one.
 
     Raises:
         UsageError: they are builds of different levels.
@@ -101,7 +105,8 @@ def light_difference(a: Result, b: Result) -> LightDifference:
     if not len(place_a) or not len(place_b):
         empty = a.folder if not len(place_a) else b.folder
         raise UsageError("it has no baked light", empty, "Name a build of a level with baked surfaces")
-    on_a = len(place_a) / _area(place_a) <= len(place_b) / _area(place_b)
+    if on_a is None:
+        on_a = len(place_a) / _area(place_a) <= len(place_b) / _area(place_b)
     base, places, other = (a, place_a, b) if on_a else (b, place_b, a)
     charts_alike = _charts_alike(a, b)
     found = same_places(places) if charts_alike else partners(base, places, other)
@@ -127,9 +132,10 @@ def light_difference(a: Result, b: Result) -> LightDifference:
     middle = 0.5 * (light_mine + light_theirs)[found.there]
     floor = UNSEEN * float(np.median(middle[middle > 0])) if (middle > 0).any() else 0.0
     beyond = found.there & (apart > SURE * noise) & (apart > floor)
+    margin = np.abs(light_theirs - light_mine) - apart + np.maximum(SURE * noise, floor)
     a_, b_ = (light_mine, light_theirs) if on_a else (light_theirs, light_mine)
     colors = (mine, theirs.astype(np.float32)) if on_a else (theirs.astype(np.float32), mine)
-    return LightDifference(base, places, found, a_, b_, noise, beyond, on_a, *colors)
+    return LightDifference(base, places, found, a_, b_, noise, beyond, on_a, *colors, margin)
 
 
 def _charts_alike(a: Result, b: Result) -> bool:
