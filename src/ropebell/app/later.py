@@ -7,7 +7,6 @@ from PyQt6.QtWidgets import QWidget
 from ropebell.app.parts import column, label
 
 WORDS = {
-    "Compare": "Two builds from one viewpoint: what changed in settings, contents, light, faults and times.",
     "Deliver": "A package that others can build, pages and reports, and what must not go out by accident.",
 }
 

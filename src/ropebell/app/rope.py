@@ -40,10 +40,12 @@ class Rope(QWidget):
 
     Signals:
         chosen: number of the build that was clicked, 0 for the loose end.
+        paired: number of one that was clicked with Shift, to be compared with the one that is shown.
         asked: number of a build, and the place on the screen, where it is asked what can be done with it.
     """
 
     chosen = pyqtSignal(int)
+    paired = pyqtSignal(int)
     asked = pyqtSignal(int, QPoint)
 
     def __init__(self, parent: QWidget | None = None) -> None:
@@ -246,6 +248,8 @@ class Rope(QWidget):
         knot = self.knot_at(event.position().y())
         if knot is not None and event.button() == Qt.MouseButton.RightButton:
             self.asked.emit(knot.number, event.globalPosition().toPoint())
+        elif knot is not None and event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+            self.paired.emit(knot.number)
         elif knot is not None:
             self.chosen.emit(knot.number)
         elif not self.places() or event.position().y() > self.places()[-1][1]:

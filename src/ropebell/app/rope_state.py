@@ -30,11 +30,13 @@ class RopeState(QObject):
         builds_changed: the list of builds is new.
         looking_at: another build is looked at; a `Shown` or None.
         stale_changed: what the next build would have to do is known anew.
+        paired: number of a build that is to be compared with the one that is shown.
     """
 
     builds_changed = pyqtSignal()
     looking_at = pyqtSignal(object)
     stale_changed = pyqtSignal()
+    paired = pyqtSignal(int)
 
     def __init__(self, level: LevelState, document: Document, jobs: Jobs, parent: QObject | None = None) -> None:
         super().__init__(parent)

@@ -63,7 +63,8 @@ class StripWords(QObject):
         if kind == "live":
             return f"Building {self._desk.builds.number}"
         if kind == "step":
-            return "Charts of now"
+            picture = self._desk.stage.picture
+            return picture.title if picture is not None else ""
         relit = self._picture.relit
         if kind == "relit" and relit is not None and relit.follows:
             return f"Build {rope.shown_number}, relit"

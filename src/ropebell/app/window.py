@@ -196,6 +196,7 @@ class Window(QMainWindow):
         desk.builds.progress.connect(lambda _stage, share, _left: self.rope.set_live(desk.builds.number, share))
         desk.builds.ended.connect(self._build_ended)
         self.rope.chosen.connect(desk.rope.look_at)
+        self.rope.paired.connect(desk.rope.paired)
         self.rope.asked.connect(self.knots.popup)
         self.stage.hands.picked.connect(lambda node: desk.selection.select(self.picture.node_of_level(node)))
         self.stage.hands.picked_more.connect(self._picked_more)

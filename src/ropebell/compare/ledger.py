@@ -44,10 +44,16 @@ class Ledger:
     total: float
     memory_mb: int
 
-    def by(self, what: str) -> list[tuple[str, float]]:
-        """Seconds by `stage`, `object` or `light`, most first; what belongs to none is named by its stage."""
+    def by(self, what: str, of_all: bool = True) -> list[tuple[str, float]]:
+        """Seconds by `stage`, `object` or `light`, most first.
+
+        Args:
+            of_all: with what belongs to none, named by its stage.
+        """
         sums = dict[str, float]()
         for e in self.entries:
+            if not of_all and not getattr(e, what):
+                continue
             name = getattr(e, what) or f"({e.stage})"
             sums[name] = sums.get(name, 0.0) + e.seconds
         return sorted(sums.items(), key=lambda pair: -pair[1])

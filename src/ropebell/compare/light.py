@@ -120,19 +120,23 @@ def light_difference(a: Result, b: Result, on_a: bool | None = None) -> LightDif
     told_mine = _pooled(_told(base, places, None) * light_mine, places, base)
     told_theirs = _pooled(_told(other, places, found) * light_theirs, places, base)
     noise = np.hypot(told_mine, told_theirs) + ROUNDED * np.maximum(light_mine, light_theirs) / SURE
-    apart = np.abs(light_theirs - light_mine)
+    bend: F64 = np.zeros(len(places))
     if not charts_alike or _rays(a) != _rays(b):
         # Texels that lie elsewhere draw an edge a little elsewhere, and other rays are other noise of what lamps and
         # emitters bring, which is not told: neither is a difference.
         bend = _bend(luminance(base.total), places)
         if charts_alike:
             bend = np.maximum(bend, _bend(luminance(other.total), places))
-        apart = np.maximum(apart - bend, 0.0)
+    apart = np.maximum(np.abs(light_theirs - light_mine) - bend, 0.0)
     # Of what is next to nothing in both, a share says nothing.
     middle = 0.5 * (light_mine + light_theirs)[found.there]
     floor = UNSEEN * float(np.median(middle[middle > 0])) if (middle > 0).any() else 0.0
-    beyond = found.there & (apart > SURE * noise) & (apart > floor)
+    # The same brightness in another colour is another light, too.
+    tint = np.abs((theirs.astype(np.float64) - light_theirs[:, None]) - (mine - light_mine[:, None])).max(axis=1)
+    tinted = tint - bend > np.maximum(SURE * noise, floor)
+    beyond = found.there & (((apart > SURE * noise) & (apart > floor)) | tinted)
     margin = np.abs(light_theirs - light_mine) - apart + np.maximum(SURE * noise, floor)
+    margin[beyond] = np.minimum(margin, 0.5 * np.abs(light_theirs - light_mine))[beyond]
     a_, b_ = (light_mine, light_theirs) if on_a else (light_theirs, light_mine)
     colors = (mine, theirs.astype(np.float32)) if on_a else (theirs.astype(np.float32), mine)
     return LightDifference(base, places, found, a_, b_, noise, beyond, on_a, *colors, margin)

@@ -14,6 +14,9 @@ uniform sampler2DArray total_light;
 uniform sampler2DArray direct_light;
 uniform sampler2DArray noise_share;
 uniform sampler2DArray origin_part;
+uniform sampler2DArray other_light;
+uniform float split;  // pixels from the left, where two builds meet
+uniform float gain;
 in vec3 v_normal;
 in vec2 v_picture_uv;
 in vec2 v_light_uv;
@@ -33,6 +36,7 @@ vec3 tone(vec3 radiance) { return to_display(1.0 - exp(-max(radiance, vec3(0.0))
 // What a view's rule may use.
 vec3 surface, total, direct, glow;
 float noise, origin;
+vec4 other;
 
 //VIEWS//
 
@@ -45,6 +49,7 @@ void main() {
     direct = texture(direct_light, at).rgb;
     noise = texture(noise_share, at).r;
     origin = texture(origin_part, at).r;
+    other = texture(other_light, at);
     vec3 n = normalize(v_normal);
     float sky = 0.62 + 0.28 * n.y + 0.10 * n.x;
     vec3 shown = to_display(mix(vec3(dot(surface, vec3(0.2126, 0.7152, 0.0722))), surface, 0.6) * sky);

@@ -37,6 +37,7 @@ class Spot:
         irradiance, direct: (3,) lux, None without light.
         noise: standard error of the gathered light as a share of all of it, None where it is not known.
         whose: of which build the light is, where that is not of one alone.
+        other: (4,) light of another build there, as `StagePicture.other`, None where nothing is compared.
     """
 
     node: int
@@ -46,6 +47,7 @@ class Spot:
     triangle: int = -1
     noise: float | None = None
     whose: str = ""
+    other: F64 | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -60,9 +62,12 @@ class StagePicture:
         noise: (P, H, W, 1) shares of it, None where it is not known.
         origin: (P, H, W, 1) whose light each texel has, a number into `parts`, which are words; None where it is all of
             one build.
+        other: (P, H, W, 4) float32, light of another build on these pages in lux, and behind it the lux by which they
+            may differ within noise, under nought where the other has no such place; None where nothing is compared.
         fresh: objects that have no light here, as they are new or moved.
         gone: (n, 3, 3) corners of faces that had light and are no more.
         sky: what is seen behind it, None where that is dark.
+        title: what a picture of a step is, for the strip.
     """
 
     level: Level
@@ -76,13 +81,18 @@ class StagePicture:
     noise: F32 | None = None
     origin: F32 | None = None
     parts: tuple[str, ...] = ()
+    other: F32 | None = None
     fresh: tuple[str, ...] = ()
     gone: F64 = field(default_factory=lambda: np.zeros((0, 3, 3)))
     sky: Backdrop | None = None
+    title: str = "Charts of now"
 
     def has(self, layer: str) -> bool:
-        """Whether there is what a view needs: `light`, `charts`, `noise` or `origin`."""
-        layers = {"light": self.total, "charts": self.charted, "noise": self.noise, "origin": self.origin}
+        """Whether there is what a view needs: `light`, `charts`, `noise`, `origin` or `other`."""
+        layers = {
+            "light": self.total, "charts": self.charted, "noise": self.noise, "origin": self.origin,
+            "other": self.other,
+        }  # fmt: skip
         return layers[layer] is not None
 
     def lit(self, total: F32, direct: F32 | None, half: tuple[Half, Half | None] | None = None) -> StagePicture:
@@ -112,7 +122,8 @@ class StagePicture:
         whose = ""
         if self.origin is not None and page < len(self.origin):
             whose = self.parts[min(int(_texel(self.origin, page, u, v)[0]), len(self.parts) - 1)]
-        return Spot(node, position, read(self.total, page, u, v), direct, t, noise, whose)
+        other = _texel(self.other, page, u, v) if self.other is not None and page < len(self.other) else None
+        return Spot(node, position, read(self.total, page, u, v), direct, t, noise, whose, other)
 
     def first_visible(self, origin: F64, direction: F64, hidden: frozenset[int]) -> tuple[int, F64]:
         """The first triangle along a ray that is not hidden, −1 for none, and where the ray to it begins."""

@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ropebell.app.stage.camera import Camera
-from ropebell.app.stage.drawn import Half, crease_edges
+from ropebell.app.stage.drawn import Half, crease_edges, to_half
 from ropebell.app.stage.gl_calls import LINES, TRIANGLES, GlCalls
 from ropebell.app.stage.picture import StagePicture
 from ropebell.app.stage.sky import Sky
@@ -23,7 +23,18 @@ from ropebell.level.model import F32, F64, Level
 
 SURROUND = (0x4B / 255, 0x4B / 255, 0x4B / 255, 1.0)
 # Textures of the shader, by unit.
-SAMPLERS = ("picture", "total_light", "direct_light", "flags", "glow_picture", "noise_share", "origin_part")
+SAMPLERS = (
+    "picture",
+    "total_light",
+    "direct_light",
+    "flags",
+    "glow_picture",
+    "noise_share",
+    "origin_part",
+    "other_light",
+)
+# Layers of light, by the unit of their texture.
+LAYERS = {"total": 1, "direct": 2, "noise": 5, "origin": 6, "other": 7}
 PLAIN_VIEW = -1
 FLAGS_WIDTH, HIDDEN, CHOSEN = 1024, 1, 2
 Pixels = NDArray[np.uint8]
@@ -42,6 +53,7 @@ class Look:
         hidden: nodes that are not drawn.
         glow: radiance in cd/m² that materials are seen with, by name, where it is not the level's own.
         sky: draw the sky behind the level where light is shown.
+        split: where the picture is parted between two builds, 0 … 1 from the left. gain: of their difference.
     """
 
     view: View = RESULT
@@ -52,6 +64,8 @@ class Look:
     hidden: frozenset[int] = frozenset()
     glow: Mapping[str, tuple[float, float, float]] = field(default_factory=dict)
     sky: bool = True
+    split: float = 0.5
+    gain: float = 1.0
 
 
 class Renderer:
@@ -92,7 +106,7 @@ class Renderer:
         self._flags_of: tuple[object, ...] = ()
         self._targets: dict[tuple[int, int, int], Any] = {}
         self._picture: StagePicture | None = None
-        self._light: dict[str, Any] = {"total": None, "direct": None, "noise": None, "origin": None}
+        self._light: dict[str, Any] = dict.fromkeys(LAYERS)
         self._selected = -1
 
     @property
@@ -113,10 +127,10 @@ class Renderer:
         if total is not drawn[0] or direct is not drawn[1] or self._light["total"] is None:
             self._set("total", total)
             self._set("direct", total if direct is None else direct)
-        if before is None or picture.noise is not before.noise or self._light["noise"] is None:
-            self._set("noise", picture.noise.astype(np.float16) if picture.noise is not None else None)
-        if before is None or picture.origin is not before.origin or self._light["origin"] is None:
-            self._set("origin", picture.origin.astype(np.float16) if picture.origin is not None else None)
+        for layer in ("noise", "origin", "other"):
+            pages = getattr(picture, layer)
+            if before is None or pages is not getattr(before, layer) or self._light[layer] is None:
+                self._set(layer, to_half(pages) if pages is not None else None)
 
     def _upload_pictures(self, level: Level) -> None:
         for number, image in enumerate(level.images):
@@ -147,14 +161,14 @@ class Renderer:
         self._gl.viewport = (0, 0, width, height)
         target.clear(*SURROUND)
         if self._vertices is not None:
-            self._draw_level(camera, look, width / height)
+            self._draw_level(camera, look, width, height)
         if samples:
             self._calls.resolve(target, plain, width, height)
         plain.use()
         return np.ascontiguousarray(self._calls.read(width, height)[::-1])
 
-    def _draw_level(self, camera: Camera, look: Look, aspect: float) -> None:
-        picture = self._picture
+    def _draw_level(self, camera: Camera, look: Look, width: int, height: int) -> None:
+        picture, aspect = self._picture, width / height
         assert picture is not None
         centre, extent = picture.space.centre, max(picture.space.extent, 1e-6)
         distance = float(np.linalg.norm(np.array(camera.eye) - centre))
@@ -170,9 +184,12 @@ class Renderer:
         p["matrix"].write(matrix.T.astype("f4").tobytes())
         p["view"].value = view
         p["exposure"].value = look.exposure
+        for name, number in (("split", look.split * width), ("gain", look.gain)):
+            if name in p:
+                p[name].value = number
         p["side"].value = float(picture.charted.side) if picture.charted is not None else 1.0
         kind = moderngl.NEAREST if look.by_texel else moderngl.LINEAR
-        for unit, layer in ((1, "total"), (2, "direct"), (5, "noise"), (6, "origin")):
+        for layer, unit in LAYERS.items():
             texture = self._light[layer] or self._dark
             # Between two builds there is none.
             texture.filter = (moderngl.NEAREST, moderngl.NEAREST) if layer == "origin" else (kind, kind)

@@ -1,0 +1,220 @@
+"""Which two builds are compared, what came of it, and what would shorten the builds of this level."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from ropebell.app.desk import Desk
+from ropebell.app.reading import Opened
+from ropebell.app.stage.backdrop import backdrop_of
+from ropebell.app.stage.drawn import Charted, vertex_table
+from ropebell.app.stage.picture import StagePicture
+from ropebell.build.knots import Knot
+from ropebell.build.manifest import Manifest, read_manifest
+from ropebell.build.result import Result, open_result
+from ropebell.compare.advice import Advice, advise, edited
+from ropebell.compare.advised import Taken, judged, learned, read_taken, taking, write_taken
+from ropebell.compare.compare import Comparison, compare
+from ropebell.compare.layers import NOT_THERE, layers
+from ropebell.compare.ledger import Ledger, ledger
+from ropebell.compare.light import light_difference
+from ropebell.errors import RopeBellError, step, why
+from ropebell.level.model import F64
+from ropebell.light.rays import RaySpace
+
+MOST_WORST, APART = 8, 1.0
+
+
+@dataclass(frozen=True, eq=False)
+class Compared:
+    """Two builds.
+
+    Attributes:
+        numbers: of A and B. comparison: all of it. picture: B's level with the light of both. worst: where they differ
+            most beyond noise: place, object, lux in A and in B. ledger: of B.
+    """
+
+    numbers: tuple[int, int]
+    comparison: Comparison
+    picture: StagePicture
+    worst: tuple[tuple[F64, str, float, float], ...]
+    ledger: Ledger
+
+
+def compared(numbers: tuple[int, int], a: Path, b: Path, project: Any) -> Compared:
+    """Compare two builds and make the picture, on any thread.
+
+    Raises:
+        ProjectError, LevelError, UsageError: they cannot be compared.
+    """
+    comparison = compare(a, b)
+    on_b = comparison.light
+    if on_b.on_a:
+        on_b = light_difference(comparison.a, comparison.b, on_a=False)
+    found = layers(on_b)
+    margin = np.where(found.both > NOT_THERE, found.margin, -1.0)
+    other = np.concatenate([found.a, margin], axis=3).astype(np.float32)
+    title = f"Builds {numbers[0]} and {numbers[1]}"
+    picture = replace(_picture(comparison.b, project), other=other, title=title)
+    light = comparison.light
+    spots = light.places.position(light.base.scene.corners)
+    scene, worst = light.base.scene, dict[str, tuple[F64, str, float, float]]()
+    for row in light.worst(4 * MOST_WORST, APART):
+        # Of each object the worst place: of a large one many are alike.
+        name = scene.node_names[scene.node[light.places.triangle[row]]]
+        worst.setdefault(name, (spots[row], name, float(light.a[row]), float(light.b[row])))
+    places = tuple(worst.values())[:MOST_WORST]
+    return Compared(numbers, comparison, picture, places, ledger(comparison.b))
+
+
+def _picture(result: Result, project: Any) -> StagePicture:
+    """A build on the level that it left in its folder."""
+    space = RaySpace(result.scene.corners)
+    charted = Charted(result.uv, result.page, result.total.shape[1])
+    bare = StagePicture(result.level, result.scene, space, vertex_table(result.scene, space, charted), charted)
+    sky = result.manifest.brief.sky_now
+    file = project.beside(sky.picture) if sky.picture else None
+    bare = replace(bare, sky=backdrop_of(sky, file, result.manifest.sky), noise=result.noise)
+    return bare.lit(result.total, result.direct)
+
+
+class Comparing(QObject):
+    """The pair, and the advice.
+
+    Attributes:
+        pair: numbers of A and B, 0 for none. found: what came of it, None until then. trouble: why nothing did.
+        busy: whether it is being compared. advice: None until it was asked for. taken: advice that was taken.
+
+    Signals:
+        changed: any of that is new.
+    """
+
+    changed = pyqtSignal()
+
+    def __init__(self, desk: Desk) -> None:
+        super().__init__(desk)
+        self._desk = desk
+        self.pair = (0, 0)
+        self.found: Compared | None = None
+        self.trouble = ""
+        self.busy = self.advising = False
+        self.advice: list[Advice] | None = None
+        self.advised_on = 0
+        self.taken: list[Taken] = []
+        desk.level.opened.connect(self._opened)
+        desk.rope.builds_changed.connect(self._builds_changed)
+
+    def _opened(self) -> None:
+        self.pair, self.found, self.trouble, self.advice = (0, 0), None, "", None
+        self.busy = self.advising = False
+        now = self._desk.level.now
+        self.taken = read_taken(now.project.folder) if now is not None else []
+        self.changed.emit()
+
+    def _builds_changed(self) -> None:
+        done = self._desk.rope.finished
+        if any(number and number not in done for number in self.pair):
+            self.pair, self.found = (0, 0), None
+        self._judge()
+        self.changed.emit()
+
+    def _judge(self) -> None:
+        """Hold what was foretold of advice against the builds since then."""
+        open_ = [t for t in self.taken if t.actual is None]
+        done = [k for k in self._desk.rope.knots if k.outcome.state == "done"]
+        now = self._desk.level.now
+        if not open_ or not done or done[-1].number <= max(t.build for t in open_) or now is None:
+            return
+        before = next((k for k in done if k.number == open_[0].build), None)
+        manifest, last = _manifest(before), _manifest(done[-1])
+        if last is not None:
+            told = judged(self.taken, manifest, done[-1].number, last)
+            if told != self.taken:
+                self.taken = told
+                self._keep(now)
+
+    def _keep(self, now: Opened) -> None:
+        try:
+            write_taken(now.project.folder, self.taken)
+        except OSError as error:
+            self._desk.tell(f"What advice saved cannot be kept: {why(error)}. {step(error)}.", "advice")
+
+    def choose(self, a: int, b: int) -> None:
+        """Compare two builds, by number."""
+        knots = {k.number: k for k in self._desk.rope.knots if k.outcome.state == "done"}
+        now = self._desk.level.now
+        if now is None or a not in knots or b not in knots:
+            return
+        self.pair, self.found, self.trouble, self.busy = (a, b), None, "", True
+        first, second, project = knots[a].folder, knots[b].folder, now.project
+
+        def work() -> Compared | str:
+            try:
+                return compared((a, b), first, second, project)
+            except RopeBellError as error:
+                return str(error)
+
+        def receive(found: Compared | str) -> None:
+            self.busy = False
+            if isinstance(found, str):
+                self.trouble = found
+            elif found.numbers == self.pair:
+                self.found = found
+            self.changed.emit()
+
+        self._desk.jobs.start("compare", work, receive)
+        self.changed.emit()
+
+    # -- advice
+
+    def ask_advice(self) -> None:
+        """Find out what would shorten the builds, by the newest finished build of everything."""
+        now, rope = self._desk.level.now, self._desk.rope
+        whole = [k for k in rope.knots if k.outcome.state == "done" and not k.scope and not k.whose]
+        if now is None or not whole or self.advising:
+            return
+        knot, rates, gain = whole[-1], rope.rates, learned(self.taken)
+        self.advising, self.advised_on = True, knot.number
+
+        def work() -> list[Advice] | str:
+            try:
+                return advise(now.project, now.gathered, open_result(knot.folder), rates, gain)
+            except RopeBellError as error:
+                return str(error)
+
+        def receive(found: list[Advice] | str) -> None:
+            self.advising = False
+            if isinstance(found, str):
+                self._desk.tell(f"No advice can be given: {found}", "advice")
+            else:
+                self.advice = found
+            self.changed.emit()
+
+        self._desk.jobs.start("advice", work, receive)
+        self.changed.emit()
+
+    def take(self, advice: Advice) -> None:
+        """Write an advice into the project, as one edit that can be undone."""
+        now, document = self._desk.level.now, self._desk.document
+        if now is None or document.project is None or self.advice is None:
+            return
+        made = edited(document.project, advice.edit)
+        document.edit_all(f"Advice: {advice.title}", made.brief, made.recipe)
+        self.taken = [*self.taken, taking(advice, self.advised_on)]
+        self._keep(now)
+        self.advice = [a for a in self.advice if a is not advice]
+        self.changed.emit()
+
+
+def _manifest(knot: Knot | None) -> Manifest | None:
+    if knot is None:
+        return None
+    try:
+        return read_manifest(knot.folder)
+    except RopeBellError:
+        return None
