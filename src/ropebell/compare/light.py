@@ -35,7 +35,8 @@ class LightDifference:
         base: whose texels these are. there: (N,) bool, places that both have.
         a, b: (N,) lux, luminance. noise: (N,) lux, told of both together, with what pages round off.
         beyond: (N,) bool, differs by more than three times that. on_a: whether the base is A.
-        a_color, b_color: (N, 3) lux. margin: (N,) lux by which the two may differ without that being beyond noise.
+        a_color, b_color: (N, 3) lux. margin: (N,) lux by which the two may differ without that being seen as a
+            difference: noise, unless it is the same in both, and what pages round off.
     """
 
     base: Result
@@ -119,9 +120,11 @@ def light_difference(a: Result, b: Result, on_a: bool | None = None) -> LightDif
     light_mine, light_theirs = luminance(mine), luminance(theirs)
     told_mine = _pooled(_told(base, places, None) * light_mine, places, base)
     told_theirs = _pooled(_told(other, places, found) * light_theirs, places, base)
-    noise = np.hypot(told_mine, told_theirs) + ROUNDED * np.maximum(light_mine, light_theirs) / SURE
+    rounded = ROUNDED * np.maximum(light_mine, light_theirs)
+    noise = np.hypot(told_mine, told_theirs) + rounded / SURE
+    one_table = charts_alike and _rays(a) == _rays(b)
     bend: F64 = np.zeros(len(places))
-    if not charts_alike or _rays(a) != _rays(b):
+    if not one_table:
         # Texels that lie elsewhere draw an edge a little elsewhere, and other rays are other noise of what lamps and
         # emitters bring, which is not told: neither is a difference.
         bend = _bend(luminance(base.total), places)
@@ -135,7 +138,8 @@ def light_difference(a: Result, b: Result, on_a: bool | None = None) -> LightDif
     tint = np.abs((theirs.astype(np.float64) - light_theirs[:, None]) - (mine - light_mine[:, None])).max(axis=1)
     tinted = tint - bend > np.maximum(SURE * noise, floor)
     beyond = found.there & (((apart > SURE * noise) & (apart > floor)) | tinted)
-    margin = np.abs(light_theirs - light_mine) - apart + np.maximum(SURE * noise, floor)
+    # Of the same rays the noise is the same, and goes out in the difference.
+    margin = bend + np.maximum(rounded if one_table else SURE * noise, floor)
     margin[beyond] = np.minimum(margin, 0.5 * np.abs(light_theirs - light_mine))[beyond]
     a_, b_ = (light_mine, light_theirs) if on_a else (light_theirs, light_mine)
     colors = (mine, theirs.astype(np.float32)) if on_a else (theirs.astype(np.float32), mine)

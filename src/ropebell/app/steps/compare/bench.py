@@ -160,7 +160,7 @@ class CompareBench(QWidget):
         apart = view in (LUX, STOPS)
         self.gain.setVisible(apart)
         self.gain_words.setVisible(apart)
-        full = f"{1000 / gain:,.3g} lx" if view is LUX else f"{2 / gain:.3g} stops"
+        full = lux(1000.0 / gain) if view is LUX else f"{2 / gain:.3g} stops"
         self.scale.setText(
             f"Blue: B is darker. Yellow: B is brighter; full colour from {full} on. Grey: within the noise of both. "
             "Hatched: only in one."

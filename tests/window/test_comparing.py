@@ -1,0 +1,146 @@
+"""The Compare step in the real window: a pair by the rope, views of it, what changed, times, advice that is applied."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import QPointF, Qt
+from PyQt6.QtTest import QTest
+from pytestqt.qtbot import QtBot
+from waits import LONG, build, idle
+
+from helpers import level_file, room
+from ropebell.app.stage.camera import Camera
+from ropebell.app.steps.compare import CompareStep
+from ropebell.app.steps.compare.bench import ADVICE, CHANGES, TIME
+from ropebell.app.steps.compare.views import FIRST, LUX, WIPE
+from ropebell.app.views import RESULT
+from ropebell.app.window import Window
+from ropebell.build.recipe import named, with_value
+from ropebell.compare.advised import read_taken
+from ropebell.demo.builder import LevelBuilder, at
+from ropebell.demo.shapes import box
+from ropebell.level.brief import LightChange
+from ropebell.level.model import Light
+
+
+@pytest.fixture
+def window(empty_window: Window, qtbot: QtBot, tmp_path: Path) -> Window:
+    """A small level with a shed that nobody sees, built twice: the second time with a lamp twice as bright."""
+    b = LevelBuilder()
+    b.material("wall", (0.6, 0.5, 0.4))
+    b.add("house", "room", room(4, 3, 4), "wall")
+    b.add("house", "crate", box((0, 0, 0), (0.5, 0.5, 0.5)), "wall", at(1, 0, 1))
+    b.add("far", "shed", box((0, 0, 0), (3, 3, 3)), "wall", at(20, 0, 20))
+    b.spot("marks", "start", at(2, 0, 2))
+    b.light("lamp", Light("lamp", "point", (1, 1, 1), 80.0, 9.0), at(2, 2, 2))
+    with qtbot.waitSignal(empty_window.desk.level.opened, timeout=LONG):
+        empty_window.open(level_file(tmp_path, b))
+    made = with_value(with_value(named("sketch"), "light.gather_rays", 32), "density.texels_per_metre", 6.0)
+    empty_window.desk.document.set_recipe("Small", made)
+    idle(empty_window, qtbot)
+    build(empty_window, qtbot)
+    empty_window.desk.document.set_light("lights/lamp", LightChange(160.0))
+    idle(empty_window, qtbot)
+    build(empty_window, qtbot)
+    return empty_window
+
+
+def _step(window: Window) -> CompareStep:
+    found = window.steps["compare"]
+    assert isinstance(found, CompareStep)
+    return found
+
+
+def _compared(window: Window, qtbot: QtBot) -> CompareStep:
+    step = _step(window)
+    qtbot.waitUntil(lambda: step.comparing.found is not None or bool(step.comparing.trouble), timeout=LONG)
+    idle(window, qtbot)
+    return step
+
+
+def test_two_knots_of_the_rope_are_compared(window: Window, qtbot: QtBot) -> None:
+    s, step = window.desk, _step(window)
+    done = s.rope.finished
+    place = next(y for knot, y in window.rope.places() if knot.number == done[0])
+    QTest.mouseClick(
+        window.rope, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.ShiftModifier, QPointF(30, place).toPoint()
+    )
+    assert window.step is step and step.comparing.pair == (done[0], done[1])
+    _compared(window, qtbot)
+    bench = step.compare_bench
+    assert "more light" in bench.words.text() and window.stage.look.view is WIPE
+    assert window.strip.build.text() == f"Builds {done[0]} and {done[1]}"
+    # The picture is parted where the line stands; left is A, which is darker.
+    bench.line.setValue(25)
+    assert window.stage.look.split == 0.25
+    bench.line.setValue(50)
+    window.stage.go(Camera((0.5, 1.5, 0.5), 2.356, 0.0))
+    s.commands.run("stage.expose")
+    window.stage.grab_smooth()
+    image = window.stage.grab().toImage()
+    middle, third = image.height() // 2, image.width() // 3
+    left, right = (image.pixelColor(x, middle).lightness() for x in (third, 2 * third))
+    assert right > left
+    # Flipping shows the one, then the other.
+    s.commands.run("compare.flip")
+    assert window.stage.look.view is FIRST and bench.view.button(1).isChecked()
+    s.commands.run("compare.flip")
+    assert window.stage.look.view is RESULT
+    bench.view.button(3).click()
+    assert window.stage.look.view is LUX and "from 1" in bench.scale.text() and bench.line.isHidden()
+    bench.gain.setValue(3)
+    assert window.stage.look.gain == 8.0 and "125 lx" in bench.scale.text()
+    spot = window.stage.spot_at(QPointF(third, middle))
+    assert spot is not None and spot.other is not None and spot.irradiance is not None
+    words = step.words(spot)
+    assert words is not None and "+1" in words.value and "A " in words.value
+    bench.worst.itemClicked.emit(bench.worst.item(0))
+    # What changed, and where the time went.
+    bench.pages.chosen.emit(CHANGES)
+    assert [bench.changed.item(i).text() for i in range(bench.changed.count())] == [
+        "lights/lamp: intensity 80 → 160"
+    ]  # fmt: skip
+    assert bench.warning.isHidden() and bench.causes.isHidden()
+    bench.pages.chosen.emit(TIME)
+    assert bench.times.item(bench.times.count() - 1).text().startswith("total: ")
+    bench.areas.resize(280, 190)
+    bench.areas.grab()
+    bench.areas.chosen.emit("house/room")
+    now = s.level.now
+    assert now is not None and now.scene.node_names[s.selection.node] == "house/room"
+    assert sum(v for _, _, v in bench.areas._places) == pytest.approx(
+        sum(v for _, v in step.comparing.found.ledger.by("object", of_all=False))  # type: ignore[union-attr]
+    )
+    bench.swap.click()
+    _compared(window, qtbot)
+    assert "less light" in bench.words.text()
+    # Leaving shows the build again.
+    window.go_to_step("build")
+    assert window.stage.look.view is RESULT and window.picture.kind != "step"
+
+
+def test_advice_is_applied_undone_and_kept(window: Window, qtbot: QtBot) -> None:
+    s, step = window.desk, _step(window)
+    window.go_to_step("compare")
+    bench = step.compare_bench
+    bench.pages.chosen.emit(ADVICE)
+    bench.ask.click()
+    qtbot.waitUntil(lambda: step.comparing.advice is not None, timeout=LONG)
+    idle(window, qtbot)
+    assert step.comparing.advice
+    best = step.comparing.advice[0]
+    assert best.saving > 0 and best.loss < 0.02
+    titles = bench.list_rows.itemAt(0).widget()
+    assert titles.text() == best.title  # type: ignore[union-attr]
+    bench.list_rows.itemAt(2).widget().click()  # type: ignore[union-attr]
+    idle(window, qtbot)
+    project = s.document.project
+    assert project is not None and project.brief.marks
+    densities = [m.density for m in project.brief.marks.values() if m.density is not None]
+    assert densities and np.max(densities) < 1.0
+    assert [t.title for t in read_taken(project.folder)] == [best.title] and bench.taken.count() == 1
+    s.document.undo.undo()
+    assert s.document.project is not None and not s.document.project.brief.marks
