@@ -96,7 +96,7 @@ def test_two_knots_of_the_rope_are_compared(window: Window, qtbot: QtBot) -> Non
     spot = window.stage.spot_at(QPointF(third, middle))
     assert spot is not None and spot.other is not None and spot.irradiance is not None
     words = step.words(spot)
-    assert words is not None and "+1" in words.value and "A " in words.value
+    assert words is not None and "A 2" in words.value and "%" in words.value
     bench.worst.itemClicked.emit(bench.worst.item(0))
     # What changed, and where the time went.
     bench.pages.chosen.emit(CHANGES)
