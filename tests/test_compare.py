@@ -15,6 +15,8 @@ from helpers import bake, level_file, recipe, room
 from ropebell.build.recipe import Recipe, with_value
 from ropebell.build.result import open_result
 from ropebell.cli.main import main
+from ropebell.compare.apart import one_at_a_time
+from ropebell.compare.changes import changes
 from ropebell.compare.compare import Comparison, as_json, compare, in_words
 from ropebell.compare.light import light_difference
 from ropebell.compare.places import luminance, partners, places_of
@@ -163,6 +165,23 @@ def test_what_stored_rays_cannot_tell_apart_is_said_so(builds: Builds, tmp_path:
     (tmp_path / "cache").rename(tmp_path / "elsewhere")
     c = compare(one, c.b.folder)
     assert c.causes.causes == () and "no longer in its cache" in c.causes.told and c.light.differ
+
+
+def test_one_change_at_a_time_is_asked_for_and_what_cannot_be_is_said(builds: Builds) -> None:
+    one = builds()
+    more = with_value(with_value(MADE, "light.bounces", 3), "light.gather_rays", 32)
+    glow = Brief(lights={"lights/lamp": LightChange(intensity=120.0)}, marks={"things/crate": Mark(casts=False)})
+    two = builds(more, brief=glow, wall=DARKER)
+    changed = changes(open_result(one), open_result(two))
+    apart = one_at_a_time(one, two, changed)
+    assert apart.not_so == ("house/room",)  # its colour is in the level's own file
+    made = dict(apart.requests)
+    assert set(made) == {"light.bounces", "light.gather_rays", "lights/lamp", "things/crate"}
+    assert (
+        made["light.bounces"].recipe == with_value(MADE, "light.bounces", 3) and not made["light.bounces"].brief.lights
+    )
+    assert made["lights/lamp"].brief.lights["lights/lamp"].intensity == 120.0 and made["lights/lamp"].recipe == MADE
+    assert made["things/crate"].brief.marks["things/crate"].casts is False and not made["things/crate"].brief.lights
 
 
 def test_contents_tell_what_came_went_moved_and_is_marked_otherwise(builds: Builds) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import json
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -51,6 +52,15 @@ BAD = [
 @pytest.mark.parametrize("text", GOOD)
 def test_conditions_are_read(text: str) -> None:
     assert parse_condition(text, NAMES) == GOOD[text]
+
+
+def test_any_part_of_a_fault_may_be_near_the_place() -> None:
+    wide = parse_condition("fault:seam@5,0,0,0.5", NAMES)
+    told = Finding("seam", "warning", "wall", "It jumps", "Stitch", (0.0, 0.0, 0.0), area=2.0, proved=False)
+    assert not wide.shown_by(told)
+    parts = np.stack([np.linspace(0, 4.7, 40), np.zeros(40), np.zeros(40)], axis=1)
+    assert wide.shown_by(replace(told, parts=parts)) and not wide.shown_by(replace(told, parts=parts[:20]))
+    assert "parts" not in told.as_json() and replace(told, parts=parts) == told
 
 
 @pytest.mark.parametrize("text", BAD)

@@ -18,6 +18,7 @@ from ropebell.app.steps.compare.bench import ADVICE, CHANGES, TIME
 from ropebell.app.steps.compare.views import FIRST, LUX, WIPE
 from ropebell.app.views import RESULT
 from ropebell.app.window import Window
+from ropebell.build.manifest import read_manifest
 from ropebell.build.recipe import named, with_value
 from ropebell.compare.advised import read_taken
 from ropebell.demo.builder import LevelBuilder, at
@@ -114,9 +115,16 @@ def test_two_knots_of_the_rope_are_compared(window: Window, qtbot: QtBot) -> Non
     assert sum(v for _, _, v in bench.areas._places) == pytest.approx(
         sum(v for _, v in step.comparing.found.ledger.by("object", of_all=False))  # type: ignore[union-attr]
     )
+    assert bench.apart.isHidden()
     bench.swap.click()
     _compared(window, qtbot)
     assert "less light" in bench.words.text()
+    # One change at a time goes to the queue, which builds it.
+    s.commands.run("compare.apart")
+    assert [e.title for e in s.queue.entries] == [f"Build {done[1]} with lights/lamp"]
+    qtbot.waitUntil(lambda: [e.state for e in s.queue.entries] == ["done"], timeout=LONG)
+    idle(window, qtbot)
+    assert read_manifest(s.rope.knots[-1].folder).lights["lights/lamp"].intensity == 80.0
     # Leaving shows the build again.
     window.go_to_step("build")
     assert window.stage.look.view is RESULT and window.picture.kind != "step"

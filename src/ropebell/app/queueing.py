@@ -61,6 +61,12 @@ class Queueing(QObject):
         title = f"{p.name}, {DRAFT_WORDS[p.recipe.draft]} of {p.recipe.name}"
         self._set([*self.entries, Entry(title, str(p.folder), request.to_json())])
 
+    def add_made(self, title: str, request: Request) -> None:
+        """A build that was made up elsewhere waits for its turn."""
+        now = self._state.level.now
+        if now is not None:
+            self._set([*self.entries, Entry(title, str(now.project.folder), replace(request, out=LATER).to_json())])
+
     def remove(self, row: int) -> None:
         """Take one out, unless it is under way."""
         if 0 <= row < len(self.entries) and self.entries[row].state != "running":

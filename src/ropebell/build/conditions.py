@@ -11,6 +11,8 @@ import math
 import re
 from dataclasses import dataclass
 
+import numpy as np
+
 from ropebell.errors import UsageError
 from ropebell.level.finding import Finding
 
@@ -40,12 +42,14 @@ class Condition:
     place: tuple[float, float, float, float] | None = None
 
     def shown_by(self, finding: Finding) -> bool:
-        """Whether a finding is what a `fault` or `warning` waits for."""
+        """Whether a finding is what a `fault` or `warning` waits for; any part of it near the place is enough."""
         if self.what not in ("fault", "warning") or finding.kind != self.name:
             return False
         if self.place is None:
             return True
         x, y, z, radius = self.place
+        if finding.parts is not None and len(finding.parts):
+            return bool((np.linalg.norm(finding.parts - np.array([x, y, z]), axis=1) <= radius).any())
         return finding.place is not None and math.dist(finding.place, (x, y, z)) <= radius
 
 

@@ -78,6 +78,7 @@ def finding(
         kind, severity, name, reason, remedy, where, fix, tuple(a for a in also or [] if a != name),
         round(float(lit.area[rows].sum()) if area is None else area, 6),
         (float(f"{measure[0]:.6g}"), measure[1]), int(t.page[worst]), (int(t.column[worst]), int(t.row[worst])), proved,
+        lit.places[rows],
     )  # fmt: skip
     lit.shown.append((made, np.asarray(rows, dtype=np.int64)))
     return made

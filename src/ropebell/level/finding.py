@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass, field, fields
 from typing import Any
 
 from ropebell.level.model import Notice
@@ -41,6 +41,7 @@ class Finding:
         area: m² that show it. measure: how bad it is where it is worst, with its unit. page, texel: where that is on
             the pages. proved: the same texels were computed again without its cause, and it was gone. None: it is no
             finding of a build's light.
+        parts: (n, 3) metres, all places that show it, while the build that found it is at hand: they are not kept.
     """
 
     kind: str
@@ -56,6 +57,8 @@ class Finding:
     page: int | None = None
     texel: tuple[int, int] | None = None
     proved: bool | None = None
+    # Findings also stand in models that are read from files, which know no arrays.
+    parts: Any = field(default=None, compare=False, repr=False)
 
     @property
     def key(self) -> str:
@@ -86,7 +89,8 @@ class Finding:
 
     def as_json(self) -> dict[str, Any]:
         """Plain values for JSON; what only findings of a build's light have is left out of others."""
-        found = {key: list(value) if isinstance(value, tuple) else value for key, value in asdict(self).items()}
+        values = {f.name: getattr(self, f.name) for f in fields(self) if f.name != "parts"}
+        found = {key: list(value) if isinstance(value, tuple) else value for key, value in values.items()}
         if self.proved is None:
             return {key: value for key, value in found.items() if key not in OF_LIGHT}
         if self.measure is not None:

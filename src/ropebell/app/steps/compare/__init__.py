@@ -113,6 +113,7 @@ class CompareStep(Step):
                 len(self.desk.rope.finished) > 1
             )),
             Command("compare.flip", "Flip between the two builds", self._flip, "Ctrl+Shift+Space", two),
+            Command("compare.apart", "Build with one change at a time", self.comparing.build_apart, "", two),
             Command("compare.advice", "Find what would shorten builds", self.comparing.ask_advice, "", lambda: (
                 bool(self.desk.rope.finished)
             )),

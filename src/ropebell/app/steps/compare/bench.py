@@ -92,13 +92,16 @@ class CompareBench(QWidget):
         self.changed = Sentences("What changed", 190)
         self.causes_title, self.causes = label("Shares of the difference", "heading"), Bars("Shares of the difference")
         self.told = label("", "second")
+        self.apart = button("Build with one change at a time", "", "Builds of A with one change of B each")
         self.faults_title, self.faults = label("Faults", "heading"), Sentences("Faults that came and went", 190)
         for widget in (
-            self.warning, self.changed, self.causes_title, self.causes, self.told, self.faults_title, self.faults
+            self.warning, self.changed, self.causes_title, self.causes, self.told, self.apart,
+            self.faults_title, self.faults,
         ):  # fmt: skip
             rows.addWidget(widget)
         rows.addStretch(1)
         self.faults.itemClicked.connect(lambda item: self.go_to.emit(item.data(Qt.ItemDataRole.UserRole)))
+        self.apart.clicked.connect(lambda: self._desk.commands.run("compare.apart"))
 
     def _make_time(self, rows: QVBoxLayout) -> None:
         self.time_words = label("", "second")
@@ -218,14 +221,15 @@ class CompareBench(QWidget):
         self.changed.clear()
         self.faults.clear()
         if found is None:
-            for widget in (self.warning, self.changed, self.causes_title, self.causes, self.told, self.faults_title,
-                           self.faults):  # fmt: skip
+            for widget in (self.warning, self.changed, self.causes_title, self.causes, self.told, self.apart,
+                           self.faults_title, self.faults):  # fmt: skip
                 widget.hide()
             return
         c = found.comparison
         many = c.changes.of_light
         self.warning.setText(f"{len(many)} things changed at once." if len(many) > 1 else "")
         self.warning.setVisible(len(many) > 1)
+        self.apart.setVisible(len(many) > 1)
         lines = [f"{s.key}: {_value(s.a)} → {_value(s.b)}" for s in c.changes.settings]
         lines += [f"{x.node}: {x.what}" for x in c.changes.contents]
         for line in lines or ["Nothing that is known of."]:

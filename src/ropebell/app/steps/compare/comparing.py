@@ -19,6 +19,7 @@ from ropebell.build.manifest import Manifest, read_manifest
 from ropebell.build.result import Result, open_result
 from ropebell.compare.advice import Advice, advise, edited
 from ropebell.compare.advised import Taken, judged, learned, read_taken, taking, write_taken
+from ropebell.compare.apart import one_at_a_time
 from ropebell.compare.compare import Comparison, compare
 from ropebell.compare.layers import NOT_THERE, layers
 from ropebell.compare.ledger import Ledger, ledger
@@ -169,6 +170,27 @@ class Comparing(QObject):
 
         self._desk.jobs.start("compare", work, receive)
         self.changed.emit()
+
+    def build_apart(self) -> None:
+        """Let the queue build A with one change of B at a time.
+
+        Raises:
+            ProjectError: a build's journal does not say what was built.
+        """
+        found, queue = self.found, self._desk.queue
+        if found is None:
+            return
+        c = found.comparison
+        apart = one_at_a_time(c.a.folder, c.b.folder, c.changes)
+        for name, request in apart.requests:
+            queue.add_made(f"Build {found.numbers[0]} with {name}", request)
+        left = ", ".join(apart.not_so)
+        words = f"{len(apart.requests)} builds of A with one change each are queued."
+        if left:
+            words += f" In the level's own file, and so not built apart: {left}."
+        self._desk.telling.news(words)
+        if apart.requests and not queue.on:
+            queue.switch()
 
     # -- advice
 
