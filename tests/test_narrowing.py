@@ -64,6 +64,17 @@ def test_what_is_only_needed_to_see_a_fault_is_told_apart() -> None:
     assert 3 in found[0].carriers and len(found[0].carriers & {1, 2}) == 1
 
 
+def test_what_shows_only_in_a_part_of_the_level_is_no_culprit() -> None:
+    """5 causes it. 8 and 9 show it, too, but only where most of the rest is gone."""
+
+    def ask(items: Items, _what: str) -> Verdict:
+        return PRESENT if 5 in items or ({8, 9} <= items and len(items) < 12) else ABSENT
+
+    for seed in range(8):
+        found, gone = culprits(frozenset(range(40)), NOTHING, ask, Splits(_things(40, seed)))
+        assert gone and [c.items for c in found] == [frozenset({5})]
+
+
 def test_what_a_person_trusts_is_never_left_out() -> None:
     def ask(items: Items, _what: str) -> Verdict:
         assert 5 in items

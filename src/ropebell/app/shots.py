@@ -17,7 +17,11 @@ from ropebell.app.stage.camera import Camera
 from ropebell.app.steps.build import BuildStep
 from ropebell.app.steps.build.bench import NEXT, RESULT
 from ropebell.app.steps.charts import ChartsStep
+from ropebell.app.steps.compare import CompareStep
+from ropebell.app.steps.compare.bench import CHANGES
 from ropebell.app.steps.faults import FaultsStep
+from ropebell.app.steps.hunt import HuntStep
+from ropebell.app.steps.hunt.bench import MAP
 from ropebell.app.steps.level import LevelStep
 from ropebell.app.steps.lights import LightsStep
 from ropebell.app.steps.step import Step
@@ -28,8 +32,6 @@ from ropebell.build.sighting import LEAK
 from ropebell.errors import BuildError
 from ropebell.level.brief import Box, LightChange
 
-# Of the sample's builds, the one that stopped itself.
-TRIPPED = 5
 # Fine enough to show what the light can be.
 DRAFT = 4
 SIZE = (1280, 800)
@@ -71,7 +73,6 @@ def shoot(app: QApplication, out: Path) -> Iterator[Path]:
         window.show()
         window.resize(*SIZE)
         try:
-            yield _save(window, out / "empty.png")
             project = write_demo_with_days(Path(scratch) / "tide-mill", lambda _done, _of: None, datetime.date.today())
             yield from _views(window, project, out)
         finally:
@@ -116,6 +117,51 @@ def _views(window: Window, project: Path, out: Path) -> Iterator[Path]:
     window.stage.hands.leave()
     yield from _building(window, out)
     yield from _faults(window, out, inside)
+    yield from _compare(window, out, inside)
+    yield from _hunt(window, out)
+
+
+def _compare(window: Window, out: Path, inside: Camera) -> Iterator[Path]:
+    """Two builds parted, and because of what they differ: another lamp, another sky, fewer bounces."""
+    s, step = window.desk, _of(window, CompareStep)
+    project = s.document.project
+    assert project is not None
+    one = s.rope.finished[-1]
+    s.document.set_light("lights/hall lamp", LightChange(450.0))
+    s.document.set_light("lights/hall lamp back", LightChange(400.0))
+    s.document.set_recipe("Fewer bounces", with_value(project.recipe, "light.bounces", 3))
+    wait_for(lambda: s.settled and s.rope.stale is not None and not s.rope.stale.fresh, "what is stale")
+    s.commands.run("build.start")
+    wait_for(lambda: not s.builds.running and s.settled and s.rope.finished[-1] > one, "the build")
+    window.go_to_step("compare")
+    step.comparing.choose(one, s.rope.finished[-1])
+    wait_for(lambda: step.comparing.found is not None and s.settled, "the comparison")
+    window.stage.go(inside)
+    s.commands.run("stage.expose")
+    yield _save(window, out / "compare.png")
+    step.compare_bench.view.button(4).click()
+    step.compare_bench.pages.show_page(CHANGES)
+    yield _save(window, out / "compare-changes.png")
+    step.compare_bench.view.button(0).click()
+
+
+def _hunt(window: Window, out: Path) -> Iterator[Path]:
+    """A hunt that ended: its map, and what it found."""
+    s, step = window.desk, _of(window, HuntStep)
+    window.go_to_step("hunt")
+    bench = step.hunt_bench
+    bench.condition.setText("nonfinite")
+    bench.judge.setCurrentIndex(bench.judge.findData("hasty"))
+    s.commands.run("hunt.start")
+    wait_for(lambda: not step.hunting.running and bool(step.hunting.result), "the hunt")
+    bench.go.click()
+    wait_for(lambda: s.settled, "the culprit")
+    s.commands.run("stage.expose")
+    s.telling.over("news")
+    yield _save(window, out / "hunt-found.png")
+    bench.pages.chosen.emit(MAP)
+    yield _save(window, out / "hunt.png")
+    window.go_to_step("recipe")
 
 
 def _building(window: Window, out: Path) -> Iterator[Path]:
@@ -133,9 +179,6 @@ def _building(window: Window, out: Path) -> Iterator[Path]:
     step.changed.emit()
     yield _save(window, out / "build-next.png")
     panel.choose("everything")
-    s.rope.look_at(TRIPPED)
-    wait_for(lambda: s.settled and step.build_bench.journal.lines.count() > 0, "the journal")
-    yield _save(window, out / "build-tripwire.png")
     s.rope.look_at(s.rope.finished[-1])
     wait_for(lambda: s.settled and s.rope.shown is not None, "the build")
     pages.show_page(RESULT)
@@ -166,10 +209,6 @@ def _faults(window: Window, out: Path, inside: Camera) -> Iterator[Path]:
     yield _save(window, out / "faults-leak.png")
     s.commands.run("place.keep")
     window.stage.go(inside)
-    s.commands.run("view.lux")
-    s.commands.run("stage.expose")
-    yield _save(window, out / "faults-lux.png")
-    s.commands.run("view.result")
     s.commands.run("place.keep")
     step.toggle_sheet()
     wait_for(lambda: step.sheet_complete and s.settled, "trouble spots")
@@ -218,7 +257,6 @@ def _charts(window: Window, out: Path, inside: Camera, number: dict[str, int]) -
     _of(window, ChartsStep).charts_bench.show_page(1)
     s.selection.select(number["props/grain hopper"])
     window.desk.commands.run("stage.focus")
-    yield _save(window, out / "charts-coordinates.png")
     _of(window, ChartsStep).charts_bench.show_page(2)
     s.selection.select(number["structure/roof back"])
     _of(window, ChartsStep).pages.fit()

@@ -101,7 +101,11 @@ def in_words(c: Comparison) -> str:
         f"B has {abs(100 * c.light.mean):.2g} % {more} light; {100 * c.light.beyond_noise:.2g} % of the area differs"
     )
     words += " beyond noise."
-    if c.causes.causes:
-        first = c.causes.causes[0]
-        words += f" {100 * first.share:.0f} % of it comes of {first.name}."
+    shares = c.causes.causes
+    if len(shares) == 1:
+        words += f" It comes of {shares[0].name}."
+    elif shares and all(-0.005 <= x.share <= 1.005 for x in shares):
+        words += f" {100 * shares[0].share:.0f} % of it comes of {shares[0].name}."
+    elif shares:
+        words += f" Changes work against each other, {shares[0].name} most."
     return words

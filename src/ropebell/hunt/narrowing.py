@@ -115,7 +115,24 @@ def culprits(everything: Items, keep: Items, ask: Ask, split: Split) -> tuple[li
         gone = verdict == ABSENT
         if verdict == CANNOT_TELL:
             break
+    if gone:
+        found, carrying = _needed(found, carrying, everything, keep, ask)
     return _told_apart(found, carrying, everything, keep, ask), gone
+
+
+def _needed(
+    found: list[Items], carrying: list[Items], everything: Items, keep: Items, ask: Ask
+) -> tuple[list[Items], list[Items]]:  # fmt: skip
+    """Only the sets without which the fault stays in the whole. In a part of a level things may show it together that
+    do not where all the rest is there: such a set is no culprit."""
+    number = 0
+    while len(found) > 1 and number < len(found):
+        others = NOTHING.union(*(c for i, c in enumerate(found) if i != number))
+        if ask((everything - others) | keep, "everything but the others") == ABSENT:
+            found, carrying = found[:number] + found[number + 1 :], carrying[:number] + carrying[number + 1 :]
+        else:
+            number += 1
+    return found, carrying
 
 
 def _core(least: Items, rest: Items, keep: Items, ask: Ask) -> Items:
