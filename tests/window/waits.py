@@ -6,8 +6,8 @@ from pytestqt.qtbot import QtBot
 
 from ropebell.app.window import Window
 
-# ms until a wait fails.
-LONG = 40_000
+# ms until a wait fails: far more than anything takes, as what it waits for may have to share its machine.
+LONG = 150_000
 
 
 def idle(window: Window, qtbot: QtBot) -> None:

@@ -6,9 +6,8 @@ from pathlib import Path
 
 from PyQt6.QtCore import QObject, QProcess, pyqtSignal
 
+from ropebell.app.processes import end
 from ropebell.interpreter import own_command
-
-PATIENCE_MS = 3000
 
 
 class SampleWriter(QObject):
@@ -61,9 +60,4 @@ class SampleWriter(QObject):
 
     def close(self) -> None:
         """End it; a recording that is under way is begun anew the next time."""
-        self._process.blockSignals(True)
-        if self.running:
-            self._process.terminate()
-            if not self._process.waitForFinished(PATIENCE_MS):
-                self._process.kill()
-                self._process.waitForFinished(PATIENCE_MS)
+        end(self._process)

@@ -16,7 +16,8 @@ from pathlib import Path
 from ropebell.build.conditions import Condition
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import box
-from ropebell.hunt.hunt import Hunt, Options
+from ropebell.hunt.hunt import Hunt
+from ropebell.hunt.options import Options
 from ropebell.hunt.record import Record
 from ropebell.hunt.steadiness import ABSENT, CANNOT_TELL, PRESENT
 from ropebell.hunt.trial import Run

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import argparse
 import contextlib
+import hashlib
 import json
+import signal
 import sys
 import tempfile
 from dataclasses import replace
@@ -20,7 +22,8 @@ from ropebell.cli.said import say
 from ropebell.deliver.case import write_case
 from ropebell.errors import Stopped, UsageError
 from ropebell.files import write_json
-from ropebell.hunt.hunt import FIRST_LIMIT, Hunt, Options
+from ropebell.hunt.hunt import FIRST_LIMIT, Hunt
+from ropebell.hunt.options import Options
 from ropebell.hunt.outcome import Outcome, as_json
 from ropebell.hunt.outside import OutsideCommand
 from ropebell.hunt.own import OwnBuild, Way
@@ -28,6 +31,7 @@ from ropebell.hunt.record import RESULT, Entry, Record
 from ropebell.hunt.steadiness import PRESENT, Verdict
 from ropebell.hunt.trial import Runner
 from ropebell.level.arrange import arranged, marks_in_force
+from ropebell.level.brief import to_values
 from ropebell.level.model import Level
 from ropebell.level.open import open_level
 from ropebell.level.subset import objects
@@ -50,8 +54,10 @@ def hunt(o: argparse.Namespace) -> int:
     source = open_level(project.level)
     if not objects(source):
         raise UsageError("there is no object in it", project.level, "Name a level with meshes")
-    about = {"level": str(project.level.absolute()), "objects": len(objects(source)), "while": condition.text,
-             "worker": o.worker, "command": o.outside, "settings": [o.recipe, *o.settings]}  # fmt: skip
+    about = {
+        "level": str(project.level.absolute()), "content": _content(project), "objects": len(objects(source)),
+        "while": condition.text, "worker": o.worker, "command": o.outside, "settings": [o.recipe, *o.settings],
+    }  # fmt: skip
     with contextlib.ExitStack() as stack:
         work = Path(stack.enter_context(tempfile.TemporaryDirectory(prefix="ropebell-hunt-")))
         judge, level = _judge(o, project, source, work, condition)
@@ -64,6 +70,8 @@ def hunt(o: argparse.Namespace) -> int:
             lambda entry, left: _tell(entry, left, len(record.entries), o.json),
         )  # fmt: skip
         one = Hunt(level, judge, record, options)
+        before = signal.signal(signal.SIGTERM, _interrupted)
+        stack.callback(lambda: signal.signal(signal.SIGTERM, before))
         try:
             found = one.run()
         except (Stopped, KeyboardInterrupt):
@@ -82,6 +90,18 @@ def hunt(o: argparse.Namespace) -> int:
     else:
         say("\n".join([*(f"  {name}: {verdict}" for name, verdict in who.items()), _lines(found)]))
     return 1 if found.culprits else 0
+
+
+def _content(project: Project) -> str:
+    """Names what is hunted on: a log of another state of the level says nothing of this one."""
+    read = hashlib.sha256(project.level.read_bytes())
+    read.update(json.dumps(to_values(project.brief), sort_keys=True).encode())
+    return read.hexdigest()[:16]
+
+
+def _interrupted(_signal: int, _frame: object) -> None:
+    """Ended from outside, what runs for the hunt goes with it."""
+    raise KeyboardInterrupt
 
 
 def _judge(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -11,8 +11,10 @@ import numpy as np
 
 from ropebell.digest import digest_of
 from ropebell.errors import Stopped
+from ropebell.hunt.effects import newly_touched
 from ropebell.hunt.fixes import Fix, candidates
 from ropebell.hunt.narrowing import NOTHING, Culprit, Items, culprits, ddmin, proof
+from ropebell.hunt.options import Enough, Options, Steered
 from ropebell.hunt.outcome import FixTried, Outcome, in_words
 from ropebell.hunt.own import OwnBuild, Way, shorter_ways
 from ropebell.hunt.record import Entry, Record
@@ -40,36 +42,12 @@ ASKED = {
 Rows = tuple[Mask, ...]
 
 
-class Enough(Exception):
-    """No more trials may be made."""
-
-
-class Steered(Exception):
-    """A person changed what is to be searched."""
-
-
 @dataclass(frozen=True)
 class Suspect:
     """Something that can be left out: an object, or a piece of one."""
 
     node: int
     piece: Piece | None = None
-
-
-@dataclass
-class Options:
-    """How a hunt is carried out.
-
-    Attributes:
-        most_trials: of all kinds. time_limit: seconds of one run, 0: ten times the control. shorten: look for a shorter
-            build first. fixes: try some. watch: told of every run.
-    """
-
-    most_trials: int = 400
-    time_limit: float = 0.0
-    shorten: bool = True
-    fixes: bool = True
-    watch: Callable[[Entry, int | None], None] = lambda entry, left: None
 
 
 class Hunt:
@@ -410,6 +388,10 @@ class Hunt:
                 says = self._in_earnest((everything - rest) | keep, best.fix, in_earnest)
                 good[place] = replace(best, again=says)
                 if says == ABSENT:
+                    if self._own is not None:
+                        good[place] = replace(
+                            good[place], touches=newly_touched(self._level, best.fix, self._own.request)
+                        )
                     break
             bad = [t for t in tried if t.verdict != ABSENT]
             self.outcome.fixes += sorted(good, key=lambda t: t.again != ABSENT) + bad

@@ -11,11 +11,17 @@ from ropebell.hunt.steadiness import ABSENT, Verdict
 
 @dataclass(frozen=True)
 class FixTried:
-    """A fix, and whether the fault shows with it. again: the same with the whole level, as it is built in earnest."""
+    """A fix, and whether the fault shows with it.
+
+    Attributes:
+        again: the same with the whole level, as it is built in earnest. touches: what it newly runs into or nearly
+            touches, of the one that is best.
+    """
 
     fix: Fix
     verdict: Verdict
     again: Verdict | None = None
+    touches: tuple[str, ...] = ()
 
 
 @dataclass
@@ -69,7 +75,8 @@ def as_json(found: Outcome) -> dict[str, Any]:
     ]
     fixes = [
         {"what": t.fix.what, "node": t.fix.node, "amount": round(t.fix.amount, 4), "unit": t.fix.unit,
-         "verdict": t.verdict, "changed": round(t.fix.changed, 4), "again": t.again, "edit": t.fix.edit or None}
+         "verdict": t.verdict, "changed": round(t.fix.changed, 4), "again": t.again,
+         "touches": list(t.touches), "edit": t.fix.edit or None}
         for t in found.fixes
     ]  # fmt: skip
     return {

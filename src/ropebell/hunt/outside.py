@@ -67,9 +67,11 @@ class OutsideCommand:
         program = self._words[0]
         if not self.shell and "{" not in program and shutil.which(program) is None:
             raise UsageError(f"there is no program '{program}'", "--command", "Name it by its whole path")
-        # Paths are taken from where the person stands; it runs in a folder of its own.
-        if not self.shell and "{" not in program and os.sep in program:
-            self._words[0] = os.path.abspath(program)
+        # Files are named from where the person stands; it runs in a folder of its own.
+        if not self.shell:
+            self._words[1:] = [os.path.abspath(w) if os.path.isfile(w) else w for w in self._words[1:]]
+            if os.sep in program:
+                self._words[0] = os.path.abspath(program)
         # What a killed command leaves running comes to this process, which then ends it.
         with contextlib.suppress(OSError, AttributeError):
             ctypes.CDLL(None).prctl(PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0)

@@ -89,6 +89,7 @@ class HuntBench(QWidget):
         rows.addWidget(pair(self.condition, self.offer, stretch=0))
         self.wrong = label("", "accent")
         rows.addWidget(self.wrong)
+        self.wrong.hide()
         self.judge = combo("Who builds each trial")
         self.judge.addItem(ENGINE, "")
         for name, worker in WORKERS.items():
@@ -195,7 +196,7 @@ class HuntBench(QWidget):
         self.command.setVisible(data == OUTSIDE)
         self.as_built.setVisible(data != OUTSIDE)
         words = {
-            "": "Each trial is a build of this program in a process of its own.",
+            "": "Each trial is a build of this program, beside the window.",
             EVERY: "The whole level is built by each; the hunt goes on with the first that shows it.",
             OUTSIDE: "{level} is a .glb of the trial, {out} an empty folder. It is run without a shell, for a limited "
             "time, and is ended with all that it started.",
@@ -317,7 +318,9 @@ class HuntBench(QWidget):
             return ""
         what = f"{best['what']}" + (f" by {best['amount']:g} {best['unit']}" if best["unit"] else "")
         moved = f"; nothing moves by more than {best['changed']:.2g} mm" if best["changed"] else ""
-        words = f"{best['node'].rsplit('/', 1)[-1]}: {what}{moved}."
+        touched = ", ".join(path.rsplit("/", 1)[-1] for path in best.get("touches") or ())
+        beside = f" It then touches {touched}." if touched else " It touches nothing new."
+        words = f"{best['node'].rsplit('/', 1)[-1]}: {what}{moved}.{beside}"
         if best.get("edit") is None:
             words += " Its shape has to be changed in the editor: fix.glb in the folder has it in place."
         return words

@@ -11,13 +11,14 @@ from typing import Any
 from PyQt6.QtCore import QObject, QProcess, QTimer, pyqtSignal
 
 from ropebell.app.desk import Desk
+from ropebell.app.processes import end
 from ropebell.errors import BuildError, step, why
 from ropebell.files import read_json, write_json
 from ropebell.hunt.record import LOG, RESULT, STEER, Entry, read_log
 from ropebell.interpreter import own_command
 
 HUNTS, ASKED = "hunts", "asked.json"
-POLL_MS, PATIENCE_MS = 300, 1500
+POLL_MS = 300
 
 
 @dataclass(frozen=True)
@@ -201,12 +202,7 @@ class Hunting(QObject):
     def close(self) -> None:
         """End it; it can be gone on with when the project is opened again."""
         self._timer.stop()
-        self._process.blockSignals(True)
-        if self.running:
-            self._process.terminate()
-            if not self._process.waitForFinished(PATIENCE_MS):
-                self._process.kill()
-                self._process.waitForFinished(PATIENCE_MS)
+        end(self._process)
 
 
 def as_text(entries: list[Entry]) -> str:
