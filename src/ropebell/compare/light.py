@@ -17,6 +17,8 @@ from ropebell.level.model import F32, F64, I32, Mask
 SURE = 3.0
 # Of the light: what pages round off.
 ROUNDED = 2e-3
+# Of the light: less than that is seen by nobody, and a filter may move it.
+LEAST = 1e-2
 # Of the median light: less than that is black beside it.
 UNSEEN = 1e-3
 # Texels to either side over which told noise is pooled.
@@ -33,7 +35,8 @@ class LightDifference:
 
     Attributes:
         base: whose texels these are. there: (N,) bool, places that both have.
-        a, b: (N,) lux, luminance. noise: (N,) lux, told of both together, with what pages round off.
+        a, b: (N,) lux, luminance. noise: (N,) lux, told of both together, with what pages round off; a third of a
+            hundredth of the light where both are of the same rays, whose noise is the same.
         beyond: (N,) bool, differs by more than three times that. on_a: whether the base is A.
         a_color, b_color: (N, 3) lux. margin: (N,) lux by which the two may differ without that being seen as a
             difference: noise, unless it is the same in both, and what pages round off.
@@ -120,9 +123,12 @@ def light_difference(a: Result, b: Result, on_a: bool | None = None) -> LightDif
     light_mine, light_theirs = luminance(mine), luminance(theirs)
     told_mine = _pooled(_told(base, places, None) * light_mine, places, base)
     told_theirs = _pooled(_told(other, places, found) * light_theirs, places, base)
-    rounded = ROUNDED * np.maximum(light_mine, light_theirs)
-    noise = np.hypot(told_mine, told_theirs) + rounded / SURE
+    larger = np.maximum(light_mine, light_theirs)
+    noise = np.hypot(told_mine, told_theirs) + ROUNDED * larger / SURE
     one_table = charts_alike and _rays(a) == _rays(b)
+    if one_table:
+        # Of the same rays the noise is the same, and goes out in the difference.
+        noise = LEAST * larger / SURE
     bend: F64 = np.zeros(len(places))
     if not one_table:
         # Texels that lie elsewhere draw an edge a little elsewhere, and other rays are other noise of what lamps and
@@ -138,8 +144,7 @@ def light_difference(a: Result, b: Result, on_a: bool | None = None) -> LightDif
     tint = np.abs((theirs.astype(np.float64) - light_theirs[:, None]) - (mine - light_mine[:, None])).max(axis=1)
     tinted = tint - bend > np.maximum(SURE * noise, floor)
     beyond = found.there & (((apart > SURE * noise) & (apart > floor)) | tinted)
-    # Of the same rays the noise is the same, and goes out in the difference.
-    margin = bend + np.maximum(rounded if one_table else SURE * noise, floor)
+    margin = bend + np.maximum(SURE * noise, floor)
     margin[beyond] = np.minimum(margin, 0.5 * np.abs(light_theirs - light_mine))[beyond]
     a_, b_ = (light_mine, light_theirs) if on_a else (light_theirs, light_mine)
     colors = (mine, theirs.astype(np.float32)) if on_a else (theirs.astype(np.float32), mine)
@@ -161,9 +166,9 @@ def _area(places: Places) -> float:
 
 
 def _rays(result: Result) -> tuple[object, ...]:
-    """What rays of a build's light were shot by."""
+    """What rays a build's light is of, and whether their noise was taken out."""
     m = result.manifest
-    return m.digests.transport, m.recipe.direct_samples, m.recipe.light.seed
+    return m.hits_digest, m.recipe.direct_samples, m.recipe.light.seed, m.recipe.finish.denoise
 
 
 def _pooled(noise: F64, places: Places, base: Result) -> F64:
