@@ -15,7 +15,7 @@ from helpers import level_file, room
 from ropebell.app.stage.camera import Camera
 from ropebell.app.steps.compare import CompareStep
 from ropebell.app.steps.compare.bench import ADVICE, CHANGES, TIME
-from ropebell.app.steps.compare.views import FIRST, LUX, WIPE
+from ropebell.app.steps.compare.views import COST, FIRST, LUX, WIPE
 from ropebell.app.views import RESULT
 from ropebell.app.window import Window
 from ropebell.build.manifest import read_manifest
@@ -115,6 +115,16 @@ def test_two_knots_of_the_rope_are_compared(window: Window, qtbot: QtBot) -> Non
     assert sum(v for _, _, v in bench.areas._places) == pytest.approx(
         sum(v for _, v in step.comparing.found.ledger.by("object", of_all=False))  # type: ignore[union-attr]
     )
+    bench.map.click()
+    assert window.stage.look.view is COST and "per m²" in window.strip.view.text()
+    bench.view.button(0).click()
+    assert window.stage.look.view is WIPE and not bench.map.isChecked()
+    # Its share on one object.
+    bench.whose.click()
+    qtbot.waitUntil(lambda: step.comparing.shares is not None, timeout=LONG)
+    assert bench.causes_title.text() == "Shares of the difference on room"
+    bench.whose.click()
+    assert step.comparing.on == "" and bench.causes_title.text() == "Shares of the difference"
     assert bench.apart.isHidden()
     bench.swap.click()
     _compared(window, qtbot)

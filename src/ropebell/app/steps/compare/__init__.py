@@ -11,12 +11,14 @@ from ropebell.app.stage.overlay import Mark, Overlay
 from ropebell.app.stage.picture import Spot, StagePicture
 from ropebell.app.steps.compare.bench import CompareBench
 from ropebell.app.steps.compare.comparing import Comparing
-from ropebell.app.steps.compare.views import FIRST, LUX, STOPS, WIPE
+from ropebell.app.steps.compare.views import COST, FIRST, LUX, STOPS, WIPE
 from ropebell.app.steps.step import Step
 from ropebell.app.telling import Words
 from ropebell.app.views import RESULT, View
 from ropebell.app.walk import Station
 from ropebell.app.words import luminance, lux
+
+OF_TWO = (WIPE, FIRST, LUX, STOPS, COST)
 
 
 class CompareStep(Step):
@@ -56,7 +58,7 @@ class CompareStep(Step):
         look = self.desk.stage.look.view
         if self.comparing.found is not None:
             self.desk.show_view(self._view)
-        elif look in (WIPE, FIRST, LUX, STOPS):
+        elif look in OF_TWO:
             self.desk.show_view(RESULT)
 
     def show(self, view: View) -> None:
@@ -120,7 +122,7 @@ class CompareStep(Step):
         )  # fmt: skip
 
     def views(self) -> Sequence[View]:
-        return (WIPE, FIRST, LUX, STOPS)
+        return OF_TWO
 
     def _with_before(self) -> None:
         """The build that is shown against the finished one before it."""
@@ -140,7 +142,7 @@ class CompareStep(Step):
 
     def leave(self) -> None:
         super().leave()
-        if self.desk.stage.look.view in (WIPE, FIRST, LUX, STOPS):
+        if self.desk.stage.look.view in OF_TWO:
             self.desk.show_view(RESULT)
 
     def station(self) -> Station:

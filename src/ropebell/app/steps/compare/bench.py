@@ -12,7 +12,7 @@ from ropebell.app.parts import LIST_WIDTH, Choice, Paged, Sentences, button, com
 from ropebell.app.rope import DRAFT_WORDS
 from ropebell.app.steps.compare.charts import Areas, Bars
 from ropebell.app.steps.compare.comparing import Comparing
-from ropebell.app.steps.compare.views import FIRST, LUX, STOPS, WIPE
+from ropebell.app.steps.compare.views import COST, FIRST, LUX, STOPS, WIPE
 from ropebell.app.views import RESULT, View
 from ropebell.app.words import clock, lux, megabytes, short_count
 from ropebell.compare.compare import in_words, times
@@ -92,28 +92,34 @@ class CompareBench(QWidget):
         self.changed = Sentences("What changed", 190)
         self.causes_title, self.causes = label("Shares of the difference", "heading"), Bars("Shares of the difference")
         self.told = label("", "second")
+        self.whose = button("On the selected object", "flat", "Shares of the difference on the selected object")
         self.apart = button("Build with one change at a time", "", "Builds of A with one change of B each")
         self.faults_title, self.faults = label("Faults", "heading"), Sentences("Faults that came and went", 190)
         for widget in (
-            self.warning, self.changed, self.causes_title, self.causes, self.told, self.apart,
-            self.faults_title, self.faults,
+            self.warning, self.changed, self.causes_title, self.causes, self.whose, self.told,
+            self.apart, self.faults_title, self.faults,
         ):  # fmt: skip
             rows.addWidget(widget)
         rows.addStretch(1)
         self.faults.itemClicked.connect(lambda item: self.go_to.emit(item.data(Qt.ItemDataRole.UserRole)))
+        self.whose.clicked.connect(self._whose)
         self.apart.clicked.connect(lambda: self._desk.commands.run("compare.apart"))
 
     def _make_time(self, rows: QVBoxLayout) -> None:
         self.time_words = label("", "second")
-        self.times = Sentences("Seconds by stage", 250)
+        self.times = Sentences("Seconds by stage", 170)
         self.by = Choice(["Object", "Stage", "Light"], "Ledger by")
         self.by.set_current(0)
         self.areas = Areas("Where the time of B went")
         rows.addWidget(self.time_words)
         rows.addWidget(self.times)
         rows.addWidget(label("Where B's time went", "heading"))
+        self.map = button("Show it on the stage", "flat")
+        self.map.setCheckable(True)
         rows.addWidget(self.by)
         rows.addWidget(self.areas)
+        rows.addWidget(self.map, 0, Qt.AlignmentFlag.AlignLeft)
+        self.map.clicked.connect(lambda on: self.viewed.emit(COST if on else self.shown_view))
         rows.addStretch(1)
         self.by.chosen.connect(lambda _: self._show_ledger())
         self._by = 0
@@ -143,6 +149,7 @@ class CompareBench(QWidget):
             self.state.choose(int(a), int(b))
 
     def _view_chosen(self, index: int) -> None:
+        self.map.setChecked(False)
         self.viewed.emit(SHOWN[index][1])
         self._show_scale(SHOWN[index][1])
 
@@ -221,8 +228,8 @@ class CompareBench(QWidget):
         self.changed.clear()
         self.faults.clear()
         if found is None:
-            for widget in (self.warning, self.changed, self.causes_title, self.causes, self.told, self.apart,
-                           self.faults_title, self.faults):  # fmt: skip
+            for widget in (self.warning, self.changed, self.causes_title, self.causes, self.whose, self.told,
+                           self.apart, self.faults_title, self.faults):  # fmt: skip
                 widget.hide()
             return
         c = found.comparison
@@ -236,10 +243,15 @@ class CompareBench(QWidget):
             self.changed.addItem(line)
         self.changed.show()
         self.changed.fit()
-        causes = c.causes.causes
+        shares = self.state.shares if self.state.on else c.causes
+        causes = shares.causes if shares is not None else ()
+        on = self.state.on.rsplit("/", 1)[-1]
+        self.causes_title.setText(f"Shares of the difference on {on}" if on else "Shares of the difference")
+        self.whose.setText("On the whole level" if on else "On the selected object")
+        self.whose.setVisible(len(c.causes.causes) > 1)
         self.causes.show_shares([(cause.name, cause.share) for cause in causes])
         for widget in (self.causes_title, self.causes):
-            widget.setVisible(len(causes) > 1)
+            widget.setVisible(len(causes) > 1 or bool(on))
         self.told.setText(c.causes.told)
         self.told.setVisible(bool(c.causes.told))
         fit(self.told, LIST_WIDTH)
@@ -298,6 +310,13 @@ class CompareBench(QWidget):
         if now is not None and name in now.scene.node_names:
             self._desk.selection.select(now.scene.node_names.index(name))
             self._desk.commands.run("stage.focus")
+
+    def _whose(self) -> None:
+        paths = self._desk.selection.paths
+        if not self.state.on and not paths:
+            self._desk.telling.news("Select an object in the picture first.")
+            return
+        self.state.share_on("" if self.state.on else paths[0])
 
     # -- advice
 

@@ -20,6 +20,7 @@ from ropebell.build.result import Result, open_result
 from ropebell.compare.advice import Advice, advise, edited
 from ropebell.compare.advised import Taken, judged, learned, read_taken, taking, write_taken
 from ropebell.compare.apart import one_at_a_time
+from ropebell.compare.causes import Causes, causes
 from ropebell.compare.compare import Comparison, compare
 from ropebell.compare.layers import NOT_THERE, layers
 from ropebell.compare.ledger import Ledger, ledger
@@ -61,7 +62,8 @@ def compared(numbers: tuple[int, int], a: Path, b: Path, project: Any) -> Compar
     margin = np.where(found.both > NOT_THERE, found.margin, -1.0)
     other = np.concatenate([found.a, margin], axis=3).astype(np.float32)
     title = f"Builds {numbers[0]} and {numbers[1]}"
-    picture = replace(_picture(comparison.b, project), other=other, title=title)
+    spent = ledger(comparison.b)
+    picture = replace(_picture(comparison.b, project, spent), other=other, title=title)
     light = comparison.light
     spots = light.places.position(light.base.scene.corners)
     scene, worst = light.base.scene, dict[str, tuple[F64, str, float, float]]()
@@ -70,18 +72,29 @@ def compared(numbers: tuple[int, int], a: Path, b: Path, project: Any) -> Compar
         name = scene.node_names[scene.node[light.places.triangle[row]]]
         worst.setdefault(name, (spots[row], name, float(light.a[row]), float(light.b[row])))
     places = tuple(worst.values())[:MOST_WORST]
-    return Compared(numbers, comparison, picture, places, ledger(comparison.b))
+    return Compared(numbers, comparison, picture, places, spent)
 
 
-def _picture(result: Result, project: Any) -> StagePicture:
-    """A build on the level that it left in its folder."""
+def _picture(result: Result, project: Any, spent: Ledger) -> StagePicture:
+    """A build on the level that it left in its folder; where density stands else, what each object's surface cost."""
     space = RaySpace(result.scene.corners)
     charted = Charted(result.uv, result.page, result.total.shape[1])
-    bare = StagePicture(result.level, result.scene, space, vertex_table(result.scene, space, charted), charted)
+    vertices = vertex_table(result.scene, space, charted, _cost(result, spent))
+    bare = StagePicture(result.level, result.scene, space, vertices, charted)
     sky = result.manifest.brief.sky_now
     file = project.beside(sky.picture) if sky.picture else None
     bare = replace(bare, sky=backdrop_of(sky, file, result.manifest.sky), noise=result.noise)
     return bare.lit(result.total, result.direct)
+
+
+def _cost(result: Result, spent: Ledger) -> F64:
+    """(T,) time per square metre of each triangle's object, over the mean of all."""
+    scene, seconds = result.scene, dict(spent.by("object", of_all=False))
+    areas = np.bincount(scene.node, scene.areas, len(scene.node_names))
+    each = np.array([seconds.get(name, 0.0) for name in scene.node_names])
+    mean = max(float(each.sum()), 1e-12) / max(float(areas.sum()), 1e-12)
+    found: F64 = (each / np.maximum(areas, 1e-12) / mean)[scene.node]
+    return found
 
 
 class Comparing(QObject):
@@ -89,7 +102,8 @@ class Comparing(QObject):
 
     Attributes:
         pair: numbers of A and B, 0 for none. found: what came of it, None until then. trouble: why nothing did.
-        busy: whether it is being compared. advice: None until it was asked for. taken: advice that was taken.
+        on: object that `shares` of the difference are of, empty: the whole level. busy: whether it is being compared.
+        advice: None until it was asked for. taken: advice that was taken.
 
     Signals:
         changed: any of that is new.
@@ -102,7 +116,8 @@ class Comparing(QObject):
         self._desk = desk
         self.pair = (0, 0)
         self.found: Compared | None = None
-        self.trouble = ""
+        self.trouble = self.on = ""
+        self.shares: Causes | None = None
         self.busy = self.advising = False
         self.advice: list[Advice] | None = None
         self.advised_on = 0
@@ -152,6 +167,7 @@ class Comparing(QObject):
         if now is None or a not in knots or b not in knots:
             return
         self.pair, self.found, self.trouble, self.busy = (a, b), None, "", True
+        self.on, self.shares = "", None
         first, second, project = knots[a].folder, knots[b].folder, now.project
 
         def work() -> Compared | str:
@@ -169,6 +185,28 @@ class Comparing(QObject):
             self.changed.emit()
 
         self._desk.jobs.start("compare", work, receive)
+        self.changed.emit()
+
+    def share_on(self, path: str) -> None:
+        """Share the difference on one object out among its causes; empty: on all of the level again."""
+        found = self.found
+        self.on, self.shares = path, None
+        if found is None or not path:
+            self.changed.emit()
+            return
+        c = found.comparison
+        scene = c.light.base.scene
+
+        def work() -> Causes:
+            node = np.array([name == path for name in scene.node_names])[scene.node]
+            return causes(c.a, c.b, c.light, c.changes, node[c.light.places.triangle])
+
+        def receive(shares: Causes) -> None:
+            if self.on == path:
+                self.shares = shares
+                self.changed.emit()
+
+        self._desk.jobs.start("causes", work, receive)
         self.changed.emit()
 
     def build_apart(self) -> None:

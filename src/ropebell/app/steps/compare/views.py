@@ -45,12 +45,16 @@ vec3 by_stops() {
 """
 
 
+def _cost(picture: StagePicture | None) -> str:
+    return "B's time per m²: yellow over, blue under the mean, 16-fold at the ends"
+
+
 def _parted(picture: StagePicture | None) -> str:
     return "left of the line A, right of it B"
 
 
 def _lux(picture: StagePicture | None) -> str:
-    return "B less A: blue darker, yellow brighter, grey within noise, hatched only in one"
+    return "B less A: blue darker, yellow brighter, grey within noise"
 
 
 WIPE = View("wipe", "Two builds, parted", OTHER, "return parted();", "", HELPERS, True, exposed=True, words=_parted)
@@ -59,4 +63,8 @@ FIRST = View(
     hatched=True, exposed=True, words=lambda _: "build A",
 )  # fmt: skip
 LUX = View("apart-lux", "Difference in lux", OTHER, "return by_lux();", "", hatched=True, words=_lux)
+COST = View(
+    "cost", "Time spent per square metre", OTHER, "return more_or_less(log2(max(v_density, 1e-4)) / 4.0);", "",
+    hatched=True, words=_cost,
+)  # fmt: skip
 STOPS = View("apart-stops", "Difference in stops", OTHER, "return by_stops();", "", hatched=True, words=_lux)
