@@ -24,9 +24,10 @@ from ropebell.errors import Stopped, UsageError
 from ropebell.hunt.fixes import candidates
 from ropebell.hunt.hunt import Hunt
 from ropebell.hunt.options import Options
+from ropebell.hunt.outcome import read_result
 from ropebell.hunt.outside import OutsideCommand
 from ropebell.hunt.own import Way, shorter_ways
-from ropebell.hunt.record import LOG, STEER, Record, read_log
+from ropebell.hunt.record import LOG, RESULT, STEER, Record, read_log
 from ropebell.hunt.steadiness import ABSENT, CANNOT_TELL, PRESENT
 from ropebell.hunt.trial import Run
 from ropebell.level.gltf_read import read_gltf
@@ -250,6 +251,11 @@ def test_a_hunt_with_real_builds_finds_proves_and_mends(tmp_path: Path, capsys: 
     assert level.read_bytes() == before  # the level is never touched
     page = (out / "case.html").read_text()
     assert "detail/strip" in page and "everything but the culprit" in page and "<svg" in page and "http" not in page
+    kept = read_result(out / RESULT)
+    assert kept["words"] == told["words"] and kept["fixes"][0]["edit"] == told["fixes"][0]["edit"]  # type: ignore[index]
+    for spoiled in ("[]", "{}", '{"words": 1}', (out / RESULT).read_text().replace('"verdict"', '"other"')):
+        (out / "spoiled.json").write_text(spoiled)
+        assert read_result(out / "spoiled.json") == {}
     patch = read_gltf(out / "fix.glb")
     assert [n.path for n in patch.nodes if n.mesh >= 0] == ["detail/strip"]
     assert "detail/strip" in (out / "fix.txt").read_text()

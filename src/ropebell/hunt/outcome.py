@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from pathlib import Path
 from typing import Any
 
+from ropebell.files import read_json
 from ropebell.hunt.fixes import Fix
 from ropebell.hunt.steadiness import ABSENT, Verdict
 
@@ -85,4 +87,34 @@ def as_json(found: Outcome) -> dict[str, Any]:
         "proof": [{"what": what, "expected": should, "verdict": says} for what, should, says in found.rows],
         "fixes": fixes, "shortest": {"how": found.way, "seconds": [round(s, 3) for s in found.saved]},
         "shows_in": found.share, "words": found.words, "unknown": found.unknown,
+    }  # fmt: skip
+
+
+def read_result(path: Path) -> dict[str, Any]:
+    """What a hunt found, as it was kept; empty where nothing is, or it is not what a hunt writes."""
+    try:
+        v = read_json(path)
+        shortest = v.get("shortest") or {}
+        first, second = (float(s) for s in shortest.get("seconds") or (0.0, 0.0))
+        return {
+            "words": str(v["words"]), "proved": bool(v["proved"]), "trials": int(v["trials"]),
+            "seconds": float(v["seconds"]), "shows_in": float(v.get("shows_in", 1.0)),
+            "shortest": {"how": str(shortest.get("how", "")), "seconds": [first, second]},
+            "culprit": [{"node": str(c["node"]), "piece": c.get("piece")} for c in v["culprit"]],
+            "proof": [{key: str(row[key]) for key in ("what", "expected", "verdict")} for row in v["proof"]],
+            "fixes": [_fix_of(f) for f in v["fixes"]],
+            "workers": {str(name): str(says) for name, says in (v.get("workers") or {}).items()},
+        }  # fmt: skip
+    except (OSError, ValueError, LookupError, TypeError, AttributeError, OverflowError):
+        return {}
+
+
+def _fix_of(f: dict[str, Any]) -> dict[str, Any]:
+    edit = f.get("edit")
+    return {
+        **{key: str(f[key]) for key in ("what", "node", "unit", "verdict")},
+        "amount": float(f["amount"]), "changed": float(f["changed"]),
+        "again": None if f.get("again") is None else str(f["again"]),
+        "touches": [str(path) for path in f.get("touches") or ()],
+        "edit": edit if isinstance(edit, dict) else None,
     }  # fmt: skip

@@ -14,6 +14,7 @@ from ropebell.app.desk import Desk
 from ropebell.app.processes import end
 from ropebell.errors import BuildError, step, why
 from ropebell.files import read_json, write_json
+from ropebell.hunt.outcome import read_result
 from ropebell.hunt.record import LOG, RESULT, STEER, Entry, read_log
 from ropebell.interpreter import own_command
 
@@ -103,8 +104,9 @@ class Hunting(QObject):
         self.folder, self.asked, self.entries, self.result, self.trouble = folder, None, [], {}, ""
         self._size, self._wishes = -1, {}
         if folder is not None:
-            with contextlib.suppress(OSError, ValueError, TypeError):
-                self.asked = Asked(**read_json(folder / ASKED))
+            with contextlib.suppress(OSError, ValueError, LookupError, TypeError):
+                v = read_json(folder / ASKED)
+                self.asked = Asked(str(v["condition"]), str(v["worker"]), str(v["command"]), bool(v["as_built"]))
         self._read()
         self.changed.emit()
 
@@ -179,9 +181,7 @@ class Hunting(QObject):
         if self.folder is None:
             return False
         if not self.running:
-            with contextlib.suppress(OSError, ValueError):
-                found = read_json(self.folder / RESULT)
-                self.result = found if isinstance(found, dict) else {}
+            self.result = read_result(self.folder / RESULT)
         try:
             size = (self.folder / LOG).stat().st_size
         except OSError:
