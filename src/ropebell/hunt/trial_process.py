@@ -22,6 +22,8 @@ from ropebell.build.worker import run
 from ropebell.interpreter import own_command
 
 NEXT = b"next\n"
+# After so many a new process begins, so that what libraries never give back does not add up.
+MOST_BUILDS = 40
 # Seconds that it may take to get ready.
 READY = 120.0
 
@@ -31,9 +33,13 @@ class TrialProcess:
 
     def __init__(self) -> None:
         self._process: subprocess.Popen[bytes] | None = None
+        self._built = 0
 
     def build(self, request: Request, limit: float) -> Outcome:
         """Carry out a build; it is ended where it takes longer than so many seconds."""
+        if self._built >= MOST_BUILDS:
+            self.close()
+        self._built += 1
         process = self._process
         if process is None or process.poll() is not None:
             process = self._process = subprocess.Popen(
@@ -61,7 +67,7 @@ class TrialProcess:
 
     def close(self) -> None:
         """End it with whatever it has started."""
-        process, self._process = self._process, None
+        process, self._process, self._built = self._process, None, 0
         if process is None:
             return
         with contextlib.suppress(ProcessLookupError, PermissionError):
