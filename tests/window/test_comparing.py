@@ -15,7 +15,7 @@ from helpers import level_file, room
 from ropebell.app.stage.camera import Camera
 from ropebell.app.steps.compare import CompareStep
 from ropebell.app.steps.compare.bench import ADVICE, CHANGES, TIME
-from ropebell.app.steps.compare.views import COST, FIRST, LUX, WIPE
+from ropebell.app.steps.compare.views import BESIDE, COST, FIRST, LUX, WIPE
 from ropebell.app.views import RESULT
 from ropebell.app.window import Window
 from ropebell.build.manifest import read_manifest
@@ -85,12 +85,23 @@ def test_two_knots_of_the_rope_are_compared(window: Window, qtbot: QtBot) -> Non
     middle, third = image.height() // 2, image.width() // 3
     left, right = (image.pixelColor(x, middle).lightness() for x in (third, 2 * third))
     assert right > left
+    # Side by side with one camera: what lies under the pointer is the same place in both.
+    bench.view.button(1).click()
+    assert window.stage.look.view is BESIDE and window.stage.panes == 2
+    window.stage.grab_smooth()
+    image = window.stage.grab().toImage()
+    half = image.width() // 2
+    dark, bright = (image.pixelColor(x, middle).lightness() for x in (half // 3, half + half // 3))
+    assert bright > dark
+    spots = [window.stage.spot_at(QPointF(x, middle)) for x in (half // 3, half + half // 3)]
+    assert spots[0] is not None and spots[1] is not None and spots[0].triangle == spots[1].triangle
+    np.testing.assert_allclose(spots[0].position, spots[1].position, atol=0.02)
     # Flipping shows the one, then the other.
     s.commands.run("compare.flip")
-    assert window.stage.look.view is FIRST and bench.view.button(1).isChecked()
+    assert window.stage.look.view is FIRST and bench.view.button(2).isChecked()
     s.commands.run("compare.flip")
     assert window.stage.look.view is RESULT
-    bench.view.button(3).click()
+    bench.view.button(4).click()
     assert window.stage.look.view is LUX and "from 1" in bench.scale.text() and bench.line.isHidden()
     bench.gain.setValue(3)
     assert window.stage.look.gain == 8.0 and "125 lx" in bench.scale.text()

@@ -139,7 +139,7 @@ def _compare(window: Window, out: Path, inside: Camera) -> Iterator[Path]:
     window.stage.go(inside)
     s.commands.run("stage.expose")
     yield _save(window, out / "compare.png")
-    step.compare_bench.view.button(4).click()
+    step.compare_bench.view.button(5).click()
     step.compare_bench.pages.show_page(CHANGES)
     yield _save(window, out / "compare-changes.png")
     step.compare_bench.view.button(0).click()

@@ -23,6 +23,7 @@ class View:
         hatched: whether what has no place in the light is hatched instead.
         backs: whether it shows backs of one-sided surfaces itself.
         exposed: whether the exposure has a say.
+        panes: other views, that the picture is drawn in side by side with one camera; none: in this one alone.
         words: for the strip, where the title does not do.
     """
 
@@ -35,6 +36,7 @@ class View:
     hatched: bool = False
     backs: bool = False
     exposed: bool = False
+    panes: tuple[View, ...] = ()
     words: Callable[[StagePicture | None], str] | None = None
 
     def in_words(self, picture: StagePicture | None) -> str:

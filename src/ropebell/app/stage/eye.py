@@ -36,6 +36,10 @@ class Seen(Protocol):
     def hidden(self) -> frozenset[int]:
         """Nodes that are not drawn."""
 
+    @property
+    def panes(self) -> int:
+        """How many pictures are drawn side by side."""
+
 
 class Eye(QObject):
     """The camera and its movements.
@@ -65,13 +69,13 @@ class Eye(QObject):
 
     @property
     def aspect(self) -> float:
-        """Width over height."""
-        return self._seen.width() / max(self._seen.height(), 1)
+        """Width over height of one picture."""
+        return self._seen.width() / self._seen.panes / max(self._seen.height(), 1)
 
     def ray(self, at: QPointF) -> tuple[F64, F64]:
         """Origin and direction of what lies under a point of the widget."""
-        width, height = max(self._seen.width(), 1), max(self._seen.height(), 1)
-        return self.camera.ray(2 * at.x() / width - 1, 1 - 2 * at.y() / height, self.aspect)
+        width, height = max(self._seen.width() / self._seen.panes, 1.0), max(self._seen.height(), 1)
+        return self.camera.ray(2 * (at.x() % width) / width - 1, 1 - 2 * at.y() / height, self.aspect)
 
     def pixel_size(self, point: F64, least: float = 0.2) -> float:
         """Metres that a pixel spans at a place.

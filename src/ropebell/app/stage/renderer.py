@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from importlib.resources import files
 from typing import Any
 
@@ -160,8 +160,12 @@ class Renderer:
         target.use()
         self._gl.viewport = (0, 0, width, height)
         target.clear(*SURROUND)
-        if self._vertices is not None:
-            self._draw_level(camera, look, width, height)
+        panes = look.view.panes or (look.view,)
+        for number, view in enumerate(panes if self._vertices is not None else ()):
+            left, right = (round(width * n / len(panes)) for n in (number, number + 1))
+            self._gl.viewport = (left, 0, right - left, height)
+            self._draw_level(camera, replace(look, view=view), right - left, height)
+        self._gl.viewport = (0, 0, width, height)
         if samples:
             self._calls.resolve(target, plain, width, height)
         plain.use()

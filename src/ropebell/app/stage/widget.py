@@ -110,6 +110,11 @@ class Stage(QWidget):
         self.look.selected, self.look.chosen = node, chosen
         self.redraw()
 
+    @property
+    def panes(self) -> int:
+        """How many pictures are drawn side by side."""
+        return max(len(self.look.view.panes), 1)
+
     def hidden(self) -> frozenset[int]:
         """Nodes that are not drawn."""
         return self.look.hidden
@@ -204,8 +209,15 @@ class Stage(QWidget):
         if self._image is not None and self.picture is not None:
             painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
             painter.drawImage(self.rect(), self._image)
-        if self.picture is not None:
-            paint(painter, self.camera, self.overlay, self.width(), self.height())
+        for pane in range(self.panes if self.picture is not None else 0):
+            painter.save()
+            wide = self.width() // self.panes
+            painter.setClipRect(pane * wide, 0, wide, self.height())
+            painter.translate(pane * wide, 0)
+            paint(painter, self.camera, self.overlay, wide, self.height())
+            if pane:
+                painter.fillRect(-1, 0, 2, self.height(), THEME.color("accent"))
+            painter.restore()
         message = self.trouble or self.message
         if message:
             painter.setPen(THEME.color("text"))

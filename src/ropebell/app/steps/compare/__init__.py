@@ -11,14 +11,14 @@ from ropebell.app.stage.overlay import Mark, Overlay
 from ropebell.app.stage.picture import Spot, StagePicture
 from ropebell.app.steps.compare.bench import CompareBench
 from ropebell.app.steps.compare.comparing import Comparing
-from ropebell.app.steps.compare.views import COST, FIRST, LUX, STOPS, WIPE
+from ropebell.app.steps.compare.views import BESIDE, COST, FIRST, LUX, STOPS, WIPE
 from ropebell.app.steps.step import Step
 from ropebell.app.telling import Words
 from ropebell.app.views import RESULT, View
 from ropebell.app.walk import Station
 from ropebell.app.words import luminance, lux
 
-OF_TWO = (WIPE, FIRST, LUX, STOPS, COST)
+OF_TWO = (WIPE, BESIDE, FIRST, LUX, STOPS, COST)
 
 
 class CompareStep(Step):
@@ -134,7 +134,7 @@ class CompareStep(Step):
 
     def _flip(self) -> None:
         self.show(FIRST if self._view is not FIRST else RESULT)
-        self.compare_bench.view.set_current(1 if self._view is FIRST else 2)
+        self.compare_bench.view.set_current(2 if self._view is FIRST else 3)
 
     def enter(self) -> None:
         super().enter()

@@ -12,14 +12,14 @@ from ropebell.app.parts import LIST_WIDTH, Choice, Paged, Sentences, button, com
 from ropebell.app.rope import DRAFT_WORDS
 from ropebell.app.steps.compare.charts import Areas, Bars
 from ropebell.app.steps.compare.comparing import Comparing
-from ropebell.app.steps.compare.views import COST, FIRST, LUX, STOPS, WIPE
+from ropebell.app.steps.compare.views import BESIDE, COST, FIRST, LUX, STOPS, WIPE
 from ropebell.app.views import RESULT, View
 from ropebell.app.words import clock, lux, megabytes, short_count
 from ropebell.compare.compare import in_words, times
 from ropebell.faults.run import TITLES
 
 SHOWN: tuple[tuple[str, View], ...] = (
-    ("Parted", WIPE), ("A", FIRST), ("B", RESULT), ("Lux", LUX), ("Stops", STOPS),
+    ("Parted", WIPE), ("Beside", BESIDE), ("A", FIRST), ("B", RESULT), ("Lux", LUX), ("Stops", STOPS),
 )  # fmt: skip
 LOOK, CHANGES, TIME, ADVICE = range(4)
 # Slider positions of the gain, each a doubling.

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from ropebell.app.stage.picture import StagePicture
-from ropebell.app.views import View
+from ropebell.app.views import RESULT, View
 
 OTHER = frozenset({"light", "other"})
 HELPERS = """
@@ -61,6 +61,10 @@ WIPE = View("wipe", "Two builds, parted", OTHER, "return parted();", "", HELPERS
 FIRST = View(
     "first", "The first of two builds", OTHER, "return other.a < -0.5 ? no_partner() : lit_by(other.rgb);", "",
     hatched=True, exposed=True, words=lambda _: "build A",
+)  # fmt: skip
+BESIDE = View(
+    "beside", "Two builds, side by side", OTHER, RESULT.rule, "", hatched=True, exposed=True, panes=(FIRST, RESULT),
+    words=lambda _: "A on the left, B on the right",
 )  # fmt: skip
 LUX = View("apart-lux", "Difference in lux", OTHER, "return by_lux();", "", hatched=True, words=_lux)
 COST = View(
