@@ -12,6 +12,7 @@ import numpy as np
 from ropebell.build.journal import JOURNAL, Journal
 from ropebell.build.meter import Meter, Reading
 from ropebell.build.pipeline import build
+from ropebell.build.project import find_project, uniform_sky
 from ropebell.build.recipe import Recipe, named, unfinished, with_value
 from ropebell.build.request import Request
 from ropebell.build.result import open_result
@@ -20,10 +21,12 @@ from ropebell.charts.atlas import Atlas, ChartSettings, make_atlas
 from ropebell.charts.layout import Layout
 from ropebell.charts.shapes import placed_shapes
 from ropebell.charts.texels import Texels, make_texels
-from ropebell.demo.builder import LevelBuilder
+from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import Shape, box, quad
+from ropebell.demo.write import LEVEL_NAME
 from ropebell.level.brief import Brief
 from ropebell.level.gltf_write import plain_glb
+from ropebell.level.model import Light
 from ropebell.level.prepare import flatten
 from ropebell.level.scene import Scene
 
@@ -122,3 +125,17 @@ def arrays(manifest: dict[str, Any], cache: Path) -> dict[str, np.ndarray]:
         assert artifact is not None
         found.update({f"{name} {part}": np.array(a) for part, a in artifact.arrays.items()})
     return found
+
+
+def small_demo(folder: Path, _halls: int = 1) -> Path:
+    """A project of a room and some crates, under the lamp that the bench changes."""
+    b = LevelBuilder()
+    b.material("m", (0.5, 0.5, 0.5))
+    b.add("hall", "room", room(30.0, 8.0, 20.0), "m")
+    for i in range(5):
+        b.add("hall", f"crate {i}", box((0, 0, 0), (2, 1, 1)), "m", at(3.0 + 4 * i, 0.0, 5.0))
+    b.light("hall lamp", Light("hall lamp", "point", (1, 1, 1), 4000.0), at(15, 6, 10))
+    folder.mkdir(parents=True)
+    project = find_project(level_file(folder, b, LEVEL_NAME))
+    project.with_brief(**uniform_sky((100.0, 100.0, 100.0))).save()
+    return folder

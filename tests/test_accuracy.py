@@ -10,6 +10,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from helpers import small_demo
 from ropebell.bench import accuracy, told_noise
 from ropebell.bench.closed_forms import ClosedForm, closed_forms, lambert_polygon, middles
 from ropebell.cli.main import main
@@ -54,6 +55,7 @@ def test_the_page_is_written_and_its_figures_are_those_measured(
 ) -> None:
     some = [c for c in CASES if c.name in ("sun", "parallel unit squares, 1 m apart")]
     monkeypatch.setattr(accuracy, "closed_forms", lambda: some)
+    monkeypatch.setattr(told_noise, "write_demo", small_demo)
     monkeypatch.setattr(told_noise, "DENSITY", 1.5)
     monkeypatch.setattr(told_noise, "TRUE_RAYS", 1024)
     assert main(["accuracy", "--out", str(tmp_path / "page.md"), "--json"]) == 0

@@ -9,18 +9,19 @@ import subprocess
 import sys
 import time
 import xml.etree.ElementTree as ET
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pytest
 
-from helpers import floor, level_file, room
+from helpers import floor, level_file, small_demo
 from ropebell.bench import engine, measure
-from ropebell.build.project import find_project, uniform_sky
+from ropebell.build.project import find_project
+from ropebell.build.recipe import named, with_value
 from ropebell.cli.main import main
 from ropebell.demo.builder import LevelBuilder, aimed, at
-from ropebell.demo.shapes import box
 from ropebell.demo.write import LEVEL_NAME
 from ropebell.level.model import Light
 
@@ -165,23 +166,17 @@ def test_interrupting_a_bake_is_130_and_leaves_no_manifest(level: Path, tmp_path
 def test_a_project_supplies_sky_lights_and_cache(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     assert call("demo", "--bare", tmp_path / "mill") == 0
     assert said(capsys)[0].strip() == str(tmp_path / "mill")
-    arguments: list[Any] = [
-        "bake",
-        tmp_path / "mill",
-        "--out",
-        tmp_path / "o",
-        "--recipe",
-        "sketch",
-        "--set",
-        "draft=8",
-        "--json",
-    ]
+    level = small_demo(tmp_path / "small") / LEVEL_NAME
+    project = find_project(level)
+    replace(project, recipe=with_value(named("final"), "draft", 8)).save()
+    small = level.parent
+    arguments: list[Any] = ["bake", small, "--out", tmp_path / "o", "--recipe", "sketch", "--set", "draft=8", "--json"]
     assert call(*arguments) == 0
     manifest = json.loads(said(capsys)[0])["manifest"]
-    assert manifest["sky"] == [310.0, 360.0, 450.0]
-    assert (tmp_path / "mill" / "cache").is_dir()
+    assert manifest["sky"] == [100.0, 100.0, 100.0]
+    assert project.cache.is_dir()
     # Its own recipe counts when none is named.
-    assert call("bake", tmp_path / "mill", "--out", tmp_path / "p", "--set", "light.gather_rays=64", "--json") == 0
+    assert call("bake", small, "--out", tmp_path / "p", "--set", "light.gather_rays=64", "--json") == 0
     recipe = json.loads(said(capsys)[0])["manifest"]["recipe"]
     assert (recipe["name"], recipe["draft"], recipe["light"]["gather_rays"]) == ("final", 8, 64)
 
@@ -199,20 +194,6 @@ def test_without_a_display_open_says_so_in_one_line() -> None:
     done = subprocess.run(command, env=bare, capture_output=True, text=True, timeout=60, check=False)
     assert done.returncode == 2
     assert "no display" in done.stderr and done.stderr.count("\n") == 1
-
-
-def small_demo(folder: Path, _halls: int = 1) -> Path:
-    """A project of a room and some crates, under the lamp that the bench changes."""
-    b = LevelBuilder()
-    b.material("m", (0.5, 0.5, 0.5))
-    b.add("hall", "room", room(30.0, 8.0, 20.0), "m")
-    for i in range(5):
-        b.add("hall", f"crate {i}", box((0, 0, 0), (2, 1, 1)), "m", at(3.0 + 4 * i, 0.0, 5.0))
-    b.light("hall lamp", Light("hall lamp", "point", (1, 1, 1), 4000.0), at(15, 6, 10))
-    folder.mkdir(parents=True)
-    project = find_project(level_file(folder, b, LEVEL_NAME))
-    project.with_brief(**uniform_sky((100.0, 100.0, 100.0))).save()
-    return folder
 
 
 def test_the_bench_measures_what_it_says(

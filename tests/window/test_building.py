@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shutil
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -11,7 +12,7 @@ import pytest
 from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtWidgets import QApplication, QFileDialog, QInputDialog
 from pytestqt.qtbot import QtBot
-from waits import LONG, build, idle
+from waits import LONG, Opener, build, idle
 
 from helpers import level_file, room
 from ropebell.app.box_grips import face_grips
@@ -38,21 +39,27 @@ from ropebell.level.model import Light
 
 
 @pytest.fixture
-def window(empty_window: Window, qtbot: QtBot, tmp_path: Path) -> Window:
+def window(empty_window: Window, qtbot: QtBot, open_built: Opener) -> Window:
     """A small level, once built as a draft."""
+    open_built("draft", partial(_built_once, empty_window, qtbot))
+    return empty_window
+
+
+def _built_once(empty_window: Window, qtbot: QtBot, folder: Path) -> Path:
     b = LevelBuilder()
     b.material("wall", (0.6, 0.5, 0.4))
     b.add("house", "room", room(4, 3, 4), "wall")
     b.add("things", "crate", box((0, 0, 0), (0.5, 0.5, 0.5)), "wall", at(1, 0.01, 1))
     b.add("things", "chest", box((0, 0, 0), (0.5, 0.4, 0.3)), "wall", at(2.5, 0.01, 1))
     b.light("lamp", Light("lamp", "point", (1, 1, 1), 80.0, 6.0), at(2, 2, 2))
+    level = level_file(folder, b)
     with qtbot.waitSignal(empty_window.desk.level.opened, timeout=LONG):
-        empty_window.open(level_file(tmp_path, b))
+        empty_window.open(level)
     made = with_value(with_value(named("sketch"), "draft", 4), "light.gather_rays", 32)
     empty_window.desk.document.set_recipe("Draft", made)
     idle(empty_window, qtbot)
     build(empty_window, qtbot)
-    return empty_window
+    return level
 
 
 def step(window: Window) -> BuildStep:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -9,7 +10,7 @@ import pytest
 from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtTest import QTest
 from pytestqt.qtbot import QtBot
-from waits import LONG, build, idle
+from waits import LONG, Opener, build, idle
 
 from helpers import level_file, room
 from ropebell.app.stage.camera import Camera
@@ -28,8 +29,13 @@ from ropebell.level.model import Light
 
 
 @pytest.fixture
-def window(empty_window: Window, qtbot: QtBot, tmp_path: Path) -> Window:
+def window(empty_window: Window, qtbot: QtBot, open_built: Opener) -> Window:
     """A small level with a shed that nobody sees, built twice: the second time with a lamp twice as bright."""
+    open_built("twice", partial(_built_twice, empty_window, qtbot))
+    return empty_window
+
+
+def _built_twice(empty_window: Window, qtbot: QtBot, folder: Path) -> Path:
     b = LevelBuilder()
     b.material("wall", (0.6, 0.5, 0.4))
     b.add("house", "room", room(4, 3, 4), "wall")
@@ -37,8 +43,9 @@ def window(empty_window: Window, qtbot: QtBot, tmp_path: Path) -> Window:
     b.add("far", "shed", box((0, 0, 0), (3, 3, 3)), "wall", at(20, 0, 20))
     b.spot("marks", "start", at(2, 0, 2))
     b.light("lamp", Light("lamp", "point", (1, 1, 1), 80.0, 9.0), at(2, 2, 2))
+    level = level_file(folder, b)
     with qtbot.waitSignal(empty_window.desk.level.opened, timeout=LONG):
-        empty_window.open(level_file(tmp_path, b))
+        empty_window.open(level)
     made = with_value(with_value(named("sketch"), "light.gather_rays", 32), "density.texels_per_metre", 6.0)
     empty_window.desk.document.set_recipe("Small", made)
     idle(empty_window, qtbot)
@@ -46,7 +53,7 @@ def window(empty_window: Window, qtbot: QtBot, tmp_path: Path) -> Window:
     empty_window.desk.document.set_light("lights/lamp", LightChange(160.0))
     idle(empty_window, qtbot)
     build(empty_window, qtbot)
-    return empty_window
+    return level
 
 
 def _step(window: Window) -> CompareStep:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -9,7 +10,7 @@ import pytest
 from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QImage
 from pytestqt.qtbot import QtBot
-from waits import LONG, build, idle
+from waits import LONG, Opener, build, idle
 
 from helpers import level_file, room
 from ropebell.app.fault_shapes import SHAPES, fault_path
@@ -29,23 +30,29 @@ from ropebell.level.model import Light
 
 
 @pytest.fixture
-def window(empty_window: Window, qtbot: QtBot, tmp_path: Path) -> Window:
+def window(empty_window: Window, qtbot: QtBot, open_built: Opener) -> Window:
     """A room with a chest that is inside out, built."""
+    open_built("inside-out", partial(_built_once, empty_window, qtbot))
+    empty_window.go_to_step("faults")
+    idle(empty_window, qtbot)
+    return empty_window
+
+
+def _built_once(empty_window: Window, qtbot: QtBot, folder: Path) -> Path:
     b = LevelBuilder()
     b.material("wall", (0.6, 0.5, 0.4))
     b.add("house", "room", room(4, 3, 4), "wall")
     b.add("things", "chest", box((0, 0, 0), (0.8, 0.6, 0.6)).turned_inside_out(), "wall", at(1, 0.01, 1))
     b.light("lamp", Light("lamp", "point", (1, 1, 1), 80.0), at(2, 2, 2))
     b.spot("helpers", "start", at(3, 0, 3))
+    level = level_file(folder, b)
     with qtbot.waitSignal(empty_window.desk.level.opened, timeout=LONG):
-        empty_window.open(level_file(tmp_path, b))
+        empty_window.open(level)
     made = with_value(named("sketch"), "light.gather_rays", 32)
     empty_window.desk.document.set_recipe("Coarse", made)
     idle(empty_window, qtbot)
     build(empty_window, qtbot)
-    empty_window.go_to_step("faults")
-    idle(empty_window, qtbot)
-    return empty_window
+    return level
 
 
 def step(window: Window) -> FaultsStep:

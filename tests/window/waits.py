@@ -2,12 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from pathlib import Path
+
 from pytestqt.qtbot import QtBot
 
 from ropebell.app.window import Window
 
 # ms until a wait fails: far more than anything takes, as what it waits for may have to share its machine.
 LONG = 150_000
+
+# Opens a level with builds: of that name, as this makes it in a folder, or as it was made before.
+Opener = Callable[[str, Callable[[Path], Path]], None]
 
 
 def idle(window: Window, qtbot: QtBot) -> None:
