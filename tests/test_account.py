@@ -10,7 +10,8 @@ from typing import Any
 import numpy as np
 import pytest
 
-from helpers import bake, floor, level_file, recipe, room
+from helpers import bake, facing_down, floor, level_file, recipe, room
+from ropebell.account.around import around
 from ropebell.account.history import history
 from ropebell.account.texel import Account, Ledger
 from ropebell.account.verdict import verdict
@@ -26,6 +27,7 @@ from ropebell.errors import ProjectError
 from ropebell.level.brief import Brief, LightChange, Mark
 from ropebell.level.finding import Finding
 from ropebell.level.model import Light
+from ropebell.light.occlusion import texel_places
 
 UP = np.array([0.0, 1.0, 0.0])
 
@@ -207,3 +209,31 @@ def test_remedies_are_judged_by_the_build_after_and_remembered(tmp_path: Path) -
         assert "build 4" in record(after, fault)
     (tmp_path / "remedies.json").write_text("{", encoding="utf-8")
     assert read_tried(tmp_path) == [] and record([], fault) == ""
+
+
+@pytest.mark.parametrize("front", [True, False])
+def test_what_rays_tell_of_a_place_is_the_closed_form(front: bool, tmp_path: Path) -> None:
+    """Below the middle of a square as wide as its height: rays that meet it, by Lambert's formula; those that
+    meet its front count by how near they end, by a sum over the square."""
+    b = LevelBuilder()
+    b.material("grey", (0.5, 0.5, 0.5))
+    b.add("g", "floor", floor(4.0), "grey")
+    b.add("g", "lid", facing_down(1.0, 1.0) if front else floor(1.0, 1.0), "grey")
+    made = recipe(light__gather_rays=512, density__texels_per_metre=4.0, occlusion__radius=3.0)
+    bake(level_file(tmp_path, b), made, sky=(1.0, 1.0, 1.0))
+    reopened = reopen(tmp_path / "out")
+    lit = reopened.lit
+    pages = around(lit, reopened.manifest)
+    assert pages.shape[3] == 2 and pages.dtype == np.float32
+    on_floor = lit.scene.node[lit.texels.owner] == lit.scene.node_names.index("g/floor")
+    places = texel_places(lit.scene, lit.samples.triangle, lit.samples.weights, lit.samples.count)
+    nearest = np.flatnonzero(on_floor)[np.argmin(np.linalg.norm(places[on_floor], axis=1))]
+    page, row, column = (int(x[nearest]) for x in (lit.texels.page, lit.texels.row, lit.texels.column))
+    closed, backs = pages[page, row, column]
+    x, z = np.meshgrid(*[(np.arange(400) + 0.5) / 400 - 0.5] * 2)
+    r2 = (x - places[nearest, 0]) ** 2 + (z - places[nearest, 2]) ** 2 + 1.0
+    share = 1.0 / (np.pi * r2**2) * (1.0 / 400) ** 2  # cos θ cos θ′ / (π r²)
+    met, near = float(share.sum()), float((share * (1.0 - np.sqrt(r2) / 3.0)).sum())
+    assert met == pytest.approx(0.235, abs=0.01)
+    assert backs == pytest.approx(0.0 if front else met, abs=0.02)
+    assert closed == pytest.approx(near if front else 0.0, abs=0.02)

@@ -15,6 +15,7 @@ from waits import LONG, Opener, build, idle
 from helpers import level_file, room
 from ropebell.app.fault_shapes import SHAPES, fault_path
 from ropebell.app.places import cameras
+from ropebell.app.stage.camera import Camera
 from ropebell.app.steps.faults import FaultsStep
 from ropebell.app.steps.faults.account_view import rows_of
 from ropebell.app.steps.faults.finding_list import FINDING
@@ -169,6 +170,40 @@ def test_trouble_spots_are_seen_over_builds_and_one_stands_there_by_a_click(wind
     assert np.allclose(window.stage.camera.eye, kept[0].camera.eye, atol=1e-3)
     window.desk.commands.run("faults.spot")
     assert "1 of 1, chest" in window.notices.text
+
+
+def test_what_rays_met_and_what_finishing_did_are_seen(window: Window, qtbot: QtBot) -> None:
+    stage, s = window.stage, window.desk
+    assert stage.picture is not None and stage.picture.around is None
+    window.desk.commands.run("view.backs")
+    assert "being read" in window.strip.view.text()
+    qtbot.waitUntil(lambda: stage.picture is not None and stage.picture.around is not None, timeout=LONG)
+    assert "backs" in window.strip.view.text()
+    picture = stage.picture
+    assert picture.around is not None and picture.total is not None
+    assert picture.around.shape == (*picture.total.shape[:3], 2)
+    # The chest is inside out, so the floor beside it meets its backs; at the far end of the room less of them.
+    stage.go(Camera((2.0, 2.8, 2.9), 0.0, -1.2))
+    shares = []
+    for x in (1.9, 3.8):
+        spot = picture.spot(np.array([x, 1.0, 1.3]), np.array([0.0, -1.0, 0.0]), True)
+        assert spot is not None and spot.around is not None
+        shares.append(float(spot.around[1]))
+    assert shares[0] > 0.05 > shares[1]
+    window.desk.commands.run("view.closed")
+    assert "closed in" in window.strip.view.text()
+    qtbot.waitUntil(lambda: s.relighter.ready, timeout=LONG)
+    window.desk.commands.run("view.finishing")
+    qtbot.waitUntil(lambda: window.picture.kind == "relit", timeout=LONG)
+    picture = stage.picture
+    assert stage.panes == 2 and "before finishing on the left" in window.strip.view.text()
+    assert picture is not None and picture.other is not None and picture.total is not None
+    assert window.picture.shown is not None and window.picture.shown.picture.total is not None
+    np.testing.assert_array_equal(picture.other[..., :3], window.picture.shown.picture.total)
+    assert float(np.abs(picture.total - picture.other[..., :3]).mean()) > 0.0
+    window.desk.commands.run("view.result")
+    qtbot.waitUntil(lambda: window.picture.kind == "build", timeout=LONG)
+    assert stage.panes == 1
 
 
 def mean_of(image: QImage) -> float:

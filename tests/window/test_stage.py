@@ -17,7 +17,10 @@ from ropebell.app.stage.camera import Camera
 from ropebell.app.stage.drawn import Charted, vertex_table
 from ropebell.app.stage.picture import StagePicture
 from ropebell.app.stage.widget import Stage
+from ropebell.app.steps.faults.views import LUX
+from ropebell.app.views import COMMON
 from ropebell.demo.builder import LevelBuilder
+from ropebell.demo.shapes import box
 from ropebell.level.brief import Sky
 from ropebell.level.prepare import flatten
 from ropebell.light.rays import RaySpace
@@ -95,4 +98,43 @@ def test_the_sky_is_seen_behind_a_lit_level_where_it_stands(qtbot: QtBot, tmp_pa
     stage.show_picture(bare)
     assert middle(Camera((0.0, 0.0, 0.0), 0.7)) == (False, False, False), "surfaces without light have none"
     assert backdrop_of(Sky(), None, (0.0, 0.0, 0.0)) is None
+    stage.close_renderer()
+
+
+def test_what_shines_glows_round_it_in_the_picture_of_light_alone(qtbot: QtBot) -> None:
+    b = LevelBuilder()
+    b.material("grey", (0.5, 0.5, 0.5))
+    b.material("lamp", (0.2, 0.2, 0.2), glow=(4.0, 2.0, 0.4))
+    b.add("g", "wall", floor(20), "grey")
+    b.add("g", "lamp", box((-0.9, 0.1, -0.9), (0.9, 0.2, 0.9)), "lamp")
+    level = b.level(Path("a.glb"))
+    scene = flatten(level)
+    space = RaySpace(scene.corners)
+    stage = Stage((*COMMON, LUX))
+    qtbot.addWidget(stage)
+    stage.resize(320, 240)
+    stage.show()
+    charted = Charted(np.zeros((len(scene), 3, 2), np.float32), np.zeros(len(scene), np.int32), 4)
+    bare = StagePicture(level, scene, space, vertex_table(scene, space, charted), charted)
+    stage.show_picture(bare.lit(np.full((1, 4, 4, 3), 0.2, np.float32), None))
+    stage.go(Camera((0.0, 8.0, 0.0), 0.0, -1.5))
+
+    def row() -> np.ndarray:
+        stage.grab_smooth()
+        drawn = stage._image
+        at = [drawn.pixelColor(x, drawn.height() // 2).getRgb()[:3] for x in range(drawn.width() // 2)]
+        return np.array(at, dtype=float)
+
+    glowing = row()
+    stage.look.halo = False
+    plain = row()
+    more = glowing - plain
+    edge = int(np.flatnonzero(plain[:, 0] > 200)[0])
+    assert (more >= -1).all() and more[edge - 3, 0] > 20 and more[edge - 3, 0] > more[edge - 3, 2]
+    assert (np.diff(more[: edge - 3, 0]) >= -1.5).all() and more[edge - 3, 0] > 4 * max(more[2, 0], 1.0)
+    # No number is read from it, and views that measure have none.
+    stage.look.view = LUX
+    measured = row()
+    stage.look.halo = True
+    np.testing.assert_array_equal(row(), measured)
     stage.close_renderer()

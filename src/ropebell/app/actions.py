@@ -43,6 +43,7 @@ def stage_commands(desk: Desk, picture: Picture, exposure: Exposure, views: tupl
         Command("stage.brighter", "Brighter by half a stop", partial(exposure.add_stops, 0.5), "+"),
         Command("stage.darker", "Darker by half a stop", partial(exposure.add_stops, -0.5), "-"),
         Command("stage.sky", "Sky behind the level, or none", lambda: _sky(desk), "", lit),
+        Command("stage.halo", "Glow round what shines, or none", lambda: _halo(desk), "", lit),
         Command("stage.near", "Near or far set of pages", picture.toggle_near, "", opened),
         Command("stage.movers", "Moving things by probes or by what is below", picture.toggle_movers, "", opened),
         Command("light.only", "Only the selected lights, or all", lambda: _only_selected(desk), "O", opened),
@@ -61,6 +62,11 @@ def stage_commands(desk: Desk, picture: Picture, exposure: Exposure, views: tupl
 
 def _sky(desk: Desk) -> None:
     desk.stage.look.sky = not desk.stage.look.sky
+    desk.stage.redraw()
+
+
+def _halo(desk: Desk) -> None:
+    desk.stage.look.halo = not desk.stage.look.halo
     desk.stage.redraw()
 
 

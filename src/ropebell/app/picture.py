@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -14,10 +15,12 @@ from ropebell.app.reading import Shown
 from ropebell.app.relight import Relighter
 from ropebell.app.relit import Relit
 from ropebell.app.stage.camera import Camera
+from ropebell.app.stage.drawn import Charted
 from ropebell.app.stage.picture import StagePicture
 from ropebell.app.stage.widget import Stage
 from ropebell.app.state import State
 from ropebell.build.mover import MoverLight, mover_light
+from ropebell.level.model import F32
 from ropebell.level.scene import index_of
 from ropebell.light.probes import Probes
 
@@ -28,6 +31,7 @@ class Picture(QObject):
     Attributes:
         kind: who is shown: `live`, `step`, `relit`, `build`, `level`, or empty before anything is.
         live: of the build that runs. relit: of the settings of now. shown: the build that is looked at.
+        around: what rays tell of each place of the charts it goes with, see `StagePicture`; None until it is asked for.
         near: whether the near set is shown: without the direct light of hybrid lights, as pages are read close by.
         of_step: asks the step that is shown now. restored: whether the eye stands where it was left.
 
@@ -44,6 +48,7 @@ class Picture(QObject):
         self.live: LivePicture | None = None
         self.relit: Relit | None = None
         self.shown: Shown | None = None
+        self.around: tuple[Charted, F32] | None = None
         self.near = False
         self.restored = False
         self.of_step: Callable[[], StagePicture | None] = lambda: None
@@ -72,6 +77,8 @@ class Picture(QObject):
             ("level", now.picture if now is not None else None),
         )
         self.kind, picture = next(((k, p) for k, p in candidates if p is not None), ("", None))
+        if picture is not None and self.around is not None and picture.charted is self.around[0]:
+            picture = replace(picture, around=self.around[1])
         if picture is not None and picture is not self._stage.picture:
             self._stage.show_picture(picture)
             self._mark()

@@ -53,7 +53,7 @@ class Relighter(QObject):
         self._places: tuple[object, ...] = ()
         self._stop = threading.Event()
         self._shows_relit = False
-        self.only_selected = False
+        self.only_selected = self.unfinished = False
         self.bounce = ALL_BOUNCES
         self.enabled = True
         self.trouble = ""
@@ -191,10 +191,16 @@ class Relighter(QObject):
         self.bounce = bounce
         self.update()
 
+    def set_unfinished(self, on: bool) -> None:
+        """Show the light that was built as it was before it was finished, beside it as it is."""
+        if on != self.unfinished:
+            self.unfinished = on
+            self.update()
+
     @property
     def looks_special(self) -> bool:
         """Whether something else than the whole light is asked for."""
-        return self.only_selected or self.bounce != ALL_BOUNCES
+        return self.only_selected or self.unfinished or self.bounce != ALL_BOUNCES
 
     @property
     def _follows(self) -> bool:
@@ -209,7 +215,7 @@ class Relighter(QObject):
             return
         if not self._places:
             return  # what the fields say of the level is about to be known
-        follows = self._follows and not (self._same_ground and _as_built(now, fields.manifest))
+        follows = self._follows and not self.unfinished and not (self._same_ground and _as_built(now, fields.manifest))
         self.trouble = self._cannot_follow() if follows else ""
         if self.trouble:
             follows = False
@@ -220,7 +226,7 @@ class Relighter(QObject):
         only = self._wanted(now, fields) if self.only_selected else None
         settings = used.as_set(now.baking, now.project.sky, only) if follows else used.as_built(only)
         followed = now.project if follows else None
-        asked = Asked(used, shown, *settings, self.bounce, only is not None, followed)
+        asked = Asked(used, shown, *settings, self.bounce, only is not None, followed, self.unfinished)
         self._shows_relit = True
         if self._asked is not None and asked.is_alike(self._asked):
             return  # an edit is told of more than once

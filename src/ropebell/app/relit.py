@@ -46,6 +46,7 @@ class Asked:
         strengths, thrown: (J, 3) of the sources, and what of them goes into the bounces.
         bounce: one alone, or `ALL_BOUNCES`. only: whether some lights are left out.
         followed: whose settings of now these are; None: they are the build's own.
+        raw: whether it stays as it was before finishing, with the build's own beside it as `StagePicture.other`.
     """
 
     fields: Relight
@@ -55,11 +56,12 @@ class Asked:
     bounce: int
     only: bool
     followed: Project | None
+    raw: bool = False
 
     def is_alike(self, other: Asked) -> bool:
         """Whether the same light is asked for."""
         mine, theirs = (
-            (id(a.fields), id(a.shown), a.strengths.tobytes(), a.thrown.tobytes(), a.bounce, a.only, a.followed)
+            (id(a.fields), id(a.shown), a.strengths.tobytes(), a.thrown.tobytes(), a.bounce, a.only, a.followed, a.raw)
             for a in (self, other)
         )
         return mine == theirs
@@ -67,7 +69,7 @@ class Asked:
     @property
     def finishes(self) -> bool:
         """Whether a build would do something to this light yet."""
-        return self.fields.finishes and self.bounce == ALL_BOUNCES
+        return self.fields.finishes and self.bounce == ALL_BOUNCES and not self.raw
 
     @property
     def _recipe(self) -> Recipe:
@@ -82,7 +84,7 @@ class Asked:
             light = self.fields.light(self.strengths, self.thrown)
         else:
             light, _ = self.fields.bounced(self.strengths, self.thrown, self._recipe)
-        return self._as_shown(light, "before finishing" if self.finishes else "", began), light
+        return self._as_shown(light, "before finishing" if self.finishes or self.raw else "", began), light
 
     def finished(
         self, light: RelitLight, tick: Callable[[float], None], charts: Mask | None = None
@@ -126,6 +128,10 @@ class Asked:
         looks += [f"bounce {self.bounce} alone"] if self.bounce >= 0 else []
         words = ", ".join((*(looks or [PLAIN]), *([state] if state else [])))
         picture = self.shown.relit(total, direct, (drawn, drawn_direct))
+        if self.raw:
+            built = self.shown.picture.total
+            assert built is not None
+            picture = replace(picture, other=np.concatenate([built, np.zeros_like(built[..., :1])], axis=3))
         if self.followed is not None:
             f = self.followed
             picture = replace(picture, sky=backdrop_of(f.brief.sky_now, f.sky_picture, f.sky))

@@ -160,6 +160,8 @@ class StripWords(QObject):
             text += f"   direct {lux(luminance(spot.direct))}"
         if spot.noise is not None and not live:
             text += f"   ± {100 * spot.noise:.2g} %"
+        if spot.around is not None and "around" in self._desk.stage.look.view.needs:
+            text += f"   closed in {100 * spot.around[0]:.0f} %   backs {100 * spot.around[1]:.2g} %"
         if spot.whose and not live:
             text += f"   {spot.whose}"
         return text

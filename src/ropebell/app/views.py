@@ -15,14 +15,14 @@ class View:
 
     Attributes:
         id: stable name. title: for menus; the strip has it in small letters. key: shortcut, or empty.
-        needs: layers without which it shows surfaces only: `light`, `charts`, `noise`, `origin`.
+        needs: layers without which it shows surfaces only: `light`, `charts`, `noise`, `origin`, `other`, `around`.
         rule: GLSL, body of a function that returns the display colour of a point; it may use `surface` (linear base
-            colour), `total`, `direct` (lux), `glow` (radiance of an emitter), `noise`, `origin`, and the
-            functions of the shader.
+            colour), `total`, `direct` (lux), `glow` (radiance of an emitter), `noise`, `origin`, `other`, `around`, and
+            the functions of the shader.
         helpers: GLSL, functions of its own.
         hatched: whether what has no place in the light is hatched instead.
         backs: whether it shows backs of one-sided surfaces itself.
-        exposed: whether the exposure has a say.
+        exposed: whether the exposure has a say. glows: whether emitters glow in it.
         panes: other views, that the picture is drawn in side by side with one camera; none: in this one alone.
         words: for the strip, where the title does not do.
     """
@@ -36,6 +36,7 @@ class View:
     hatched: bool = False
     backs: bool = False
     exposed: bool = False
+    glows: bool = False
     panes: tuple[View, ...] = ()
     words: Callable[[StagePicture | None], str] | None = None
 
@@ -47,7 +48,7 @@ class View:
 LIGHT = frozenset({"light"})
 RESULT = View(
     "result", "Result", LIGHT, "return unlit ? to_display(surface) : tone(surface * total / PI + glow);",
-    key="1", hatched=True, exposed=True,
+    key="1", hatched=True, exposed=True, glows=True,
 )  # fmt: skip
 SURFACE = View("surface", "Surface colour", frozenset(), "return to_display(surface);", key="2")
 IN_GREY = "return tone(GREY * ({}) / PI);"
@@ -67,7 +68,8 @@ def chain(views: tuple[View, ...]) -> tuple[str, str]:
     functions = "\n".join(f"{v.helpers}\nvec3 view_{n}() {{ {v.rule} }}" for n, v in enumerate(views))
     choice = "\n".join(
         f"    if (view == {n}) {{ shown = view_{n}(); hatched = {str(v.hatched).lower()}; "
-        f"backs = {str(v.backs).lower()}; own = {str(v is RESULT).lower()}; }}"
+        f"backs = {str(v.backs).lower()}; own = {str(v is RESULT).lower()}; "
+        f"shining = {str(v.glows).lower()}; }}"
         for n, v in enumerate(views)
     )
     return functions, choice

@@ -351,6 +351,8 @@ class Window(QMainWindow):
     def show_view(self, view: View) -> None:
         """Show the picture in another way."""
         self.stage.look.view = view
+        for step in self.steps.values():
+            step.view_shown(view)
         self.stage.redraw()
         self.words.refresh()
 

@@ -14,7 +14,7 @@ from ropebell.kernel import kernel
 from ropebell.level.model import F32, F64, I32, HitTable
 from ropebell.light.affected import mark_crossing
 from ropebell.light.gather_rays import make_rays
-from ropebell.light.lookup import NONE, SKY, hit_records, resolve
+from ropebell.light.lookup import BACK, NONE, SKY, hit_records, resolve
 from ropebell.light.rays import RaySpace
 from ropebell.light.sampling import plain_points
 from ropebell.light.surface import OpenSamples, Surface
@@ -194,6 +194,14 @@ class Hits:
     def sky_share(self) -> F32:
         """(N,) share of each texel's counted rays that leave the level."""
         return (self.open / np.maximum(self.counted, 1)).astype(np.float32)
+
+    def back_share(self) -> F32:
+        """(N,) share of each texel's counted rays that met a back face, or a place without light."""
+        found: F32 = np.zeros(len(self.table), np.float32)
+        for first in range(0, len(self.table), 100_000):
+            rows = slice(first, first + 100_000)
+            found[rows] = (self.table[rows, : self.columns] == BACK).sum(axis=1)
+        return np.asarray(found / np.maximum(self.counted, 1), np.float32)
 
 
 @kernel

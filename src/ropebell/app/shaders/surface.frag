@@ -15,6 +15,7 @@ uniform sampler2DArray direct_light;
 uniform sampler2DArray noise_share;
 uniform sampler2DArray origin_part;
 uniform sampler2DArray other_light;
+uniform sampler2DArray ray_shares;
 uniform float split;  // pixels from the left, where two builds meet
 uniform float gain;
 in vec3 v_normal;
@@ -37,6 +38,7 @@ vec3 tone(vec3 radiance) { return to_display(1.0 - exp(-max(radiance, vec3(0.0))
 vec3 surface, total, direct, glow;
 float noise, origin;
 vec4 other;
+vec2 around;
 
 //VIEWS//
 
@@ -50,10 +52,11 @@ void main() {
     noise = texture(noise_share, at).r;
     origin = texture(origin_part, at).r;
     other = texture(other_light, at);
+    around = texture(ray_shares, at).rg;
     vec3 n = normalize(v_normal);
     float sky = 0.62 + 0.28 * n.y + 0.10 * n.x;
     vec3 shown = to_display(mix(vec3(dot(surface, vec3(0.2126, 0.7152, 0.0722))), surface, 0.6) * sky);
-    bool hatched = false, backs = false, own = false;
+    bool hatched = false, backs = false, own = false, shining = false;
 //CHOICE//
     // What has no place in this light says so, instead of being black.
     if (unlit && hatched) shown = to_display(surface) * (own ? 1.0 : 0.35);
@@ -63,5 +66,6 @@ void main() {
     }
     if (!backs && !gl_FrontFacing && !two_sided) shown = vec3(0.16) + 0.05 * step(0.5, fract((gl_FragCoord.x + gl_FragCoord.y) / 10.0));
     if ((v_flags & 2) != 0) shown = mix(shown, vec3(0.86, 0.64, 0.36), 0.10);
-    color = vec4(shown, 1.0);
+    // The less alpha, the more it shines.
+    color = vec4(shown, shining && (gl_FrontFacing || two_sided) ? exp(-0.25 * exposure * max(glow.r, max(glow.g, glow.b))) : 1.0);
 }

@@ -37,6 +37,7 @@ class Spot:
         irradiance, direct: (3,) lux, None without light.
         noise: standard error of the gathered light as a share of all of it, None where it is not known.
         whose: of which build the light is, where that is not of one alone.
+        around: (2,) how closed in it is, and its share of rays that met backs; None where that is not known.
         other: (4,) light of another build there, as `StagePicture.other`, None where nothing is compared.
     """
 
@@ -48,6 +49,7 @@ class Spot:
     noise: float | None = None
     whose: str = ""
     other: F64 | None = None
+    around: F64 | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -64,6 +66,8 @@ class StagePicture:
             one build.
         other: (P, H, W, 4) float32, light of another build on these pages in lux, and behind it the lux by which they
             may differ within noise, under nought where the other has no such place; None where nothing is compared.
+        around: (P, H, W, 2) how closed in each place is, and its share of rays that met backs; None where that was not
+            asked for.
         fresh: objects that have no light here, as they are new or moved.
         gone: (n, 3, 3) corners of faces that had light and are no more.
         sky: what is seen behind it, None where that is dark.
@@ -82,16 +86,17 @@ class StagePicture:
     origin: F32 | None = None
     parts: tuple[str, ...] = ()
     other: F32 | None = None
+    around: F32 | None = None
     fresh: tuple[str, ...] = ()
     gone: F64 = field(default_factory=lambda: np.zeros((0, 3, 3)))
     sky: Backdrop | None = None
     title: str = "Charts of now"
 
     def has(self, layer: str) -> bool:
-        """Whether there is what a view needs: `light`, `charts`, `noise`, `origin` or `other`."""
+        """Whether there is what a view needs: `light`, `charts`, `noise`, `origin`, `other` or `around`."""
         layers = {
             "light": self.total, "charts": self.charted, "noise": self.noise, "origin": self.origin,
-            "other": self.other,
+            "other": self.other, "around": self.around,
         }  # fmt: skip
         return layers[layer] is not None
 
@@ -123,7 +128,8 @@ class StagePicture:
         if self.origin is not None and page < len(self.origin):
             whose = self.parts[min(int(_texel(self.origin, page, u, v)[0]), len(self.parts) - 1)]
         other = _texel(self.other, page, u, v) if self.other is not None and page < len(self.other) else None
-        return Spot(node, position, read(self.total, page, u, v), direct, t, noise, whose, other)
+        around = read(self.around, page, u, v) if self.around is not None and page < len(self.around) else None
+        return Spot(node, position, read(self.total, page, u, v), direct, t, noise, whose, other, around)
 
     def first_visible(self, origin: F64, direction: F64, hidden: frozenset[int]) -> tuple[int, F64]:
         """The first triangle along a ray that is not hidden, −1 for none, and where the ray to it begins."""

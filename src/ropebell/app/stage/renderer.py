@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from ropebell.app.stage.camera import Camera
 from ropebell.app.stage.drawn import Half, crease_edges, to_half
 from ropebell.app.stage.gl_calls import LINES, TRIANGLES, GlCalls
+from ropebell.app.stage.halo import Halo
 from ropebell.app.stage.picture import StagePicture
 from ropebell.app.stage.sky import Sky
 from ropebell.app.views import RESULT, View, chain
@@ -32,9 +33,10 @@ SAMPLERS = (
     "noise_share",
     "origin_part",
     "other_light",
+    "ray_shares",
 )
 # Layers of light, by the unit of their texture.
-LAYERS = {"total": 1, "direct": 2, "noise": 5, "origin": 6, "other": 7}
+LAYERS = {"total": 1, "direct": 2, "noise": 5, "origin": 6, "other": 7, "around": 8}
 PLAIN_VIEW = -1
 FLAGS_WIDTH, HIDDEN, CHOSEN = 1024, 1, 2
 Pixels = NDArray[np.uint8]
@@ -52,7 +54,7 @@ class Look:
         chosen: all nodes that are marked.
         hidden: nodes that are not drawn.
         glow: radiance in cd/m² that materials are seen with, by name, where it is not the level's own.
-        sky: draw the sky behind the level where light is shown.
+        sky: draw the sky behind the level where light is shown. halo: let what shines glow.
         split: where the picture is parted between two builds, 0 … 1 from the left. gain: of their difference.
     """
 
@@ -64,6 +66,7 @@ class Look:
     hidden: frozenset[int] = frozenset()
     glow: Mapping[str, tuple[float, float, float]] = field(default_factory=dict)
     sky: bool = True
+    halo: bool = True
     split: float = 0.5
     gain: float = 1.0
 
@@ -85,6 +88,8 @@ class Renderer:
             raise GraphicsError(what, "", "Install libegl1 and libgl1-mesa-dri, then start again") from error
         self._gl.enable(moderngl.DEPTH_TEST)
         source = files("ropebell.app") / "shaders"
+        # Some are only ever seen beside another.
+        views = tuple(dict.fromkeys((*views, *(pane for view in views for pane in view.panes))))
         self._codes = {view.id: number for number, view in enumerate(views)}
         functions, choice = chain(views)
         fragment = (source / "surface.frag").read_text().replace("//VIEWS//", functions).replace("//CHOICE//", choice)
@@ -95,7 +100,7 @@ class Renderer:
             vertex_shader=(source / "line.vert").read_text(),
             fragment_shader=(source / "line.frag").read_text(),
         )
-        self._sky = Sky(self._gl, self._calls)
+        self._sky, self._halo = Sky(self._gl, self._calls), Halo(self._gl, self._calls)
         self._white = self._gl.texture((1, 1), 4, b"\xff" * 4)
         self._dark = self._gl.texture_array((1, 1, 1), 3, b"\x00" * 6, dtype="f2", alignment=1)
         self._textures: dict[int, Any] = {}
@@ -127,7 +132,7 @@ class Renderer:
         if total is not drawn[0] or direct is not drawn[1] or self._light["total"] is None:
             self._set("total", total)
             self._set("direct", total if direct is None else direct)
-        for layer in ("noise", "origin", "other"):
+        for layer in ("noise", "origin", "other", "around"):
             pages = getattr(picture, layer)
             if before is None or pages is not getattr(before, layer) or self._light[layer] is None:
                 self._set(layer, to_half(pages) if pages is not None else None)
@@ -168,6 +173,8 @@ class Renderer:
         self._gl.viewport = (0, 0, width, height)
         if samples:
             self._calls.resolve(target, plain, width, height)
+        if look.halo and any(view.glows for view in panes):
+            self._halo.draw(plain.color_attachments[0], plain, width, height)
         plain.use()
         return np.ascontiguousarray(self._calls.read(width, height)[::-1])
 
@@ -264,7 +271,10 @@ class Renderer:
             self._targets.pop(key).release()
         for count in {0, samples}:
             if (width, height, count) not in self._targets:
-                color = self._gl.renderbuffer((width, height), 4, samples=count)
+                # What is drawn at last is read for its glow, too.
+                color = self._gl.renderbuffer((width, height), 4, samples=count) if count else self._gl.texture(
+                    (width, height), 4
+                )  # fmt: skip
                 depth = self._gl.depth_renderbuffer((width, height), samples=count)
                 self._targets[width, height, count] = self._gl.framebuffer([color], depth)
         return self._targets[width, height, samples], self._targets[width, height, 0]

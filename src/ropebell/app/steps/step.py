@@ -65,6 +65,9 @@ class Step(QObject):
         """Ways to show a picture that this step adds."""
         return ()
 
+    def view_shown(self, view: View) -> None:
+        """The picture is shown in a way, of this step or another; what that needs may be got ready."""
+
     def overlay(self) -> Overlay:
         """Marks, lines and grips over the picture."""
         return Overlay()

@@ -57,10 +57,12 @@ def _lux(picture: StagePicture | None) -> str:
     return "B less A: blue darker, yellow brighter, grey within noise"
 
 
-WIPE = View("wipe", "Two builds, parted", OTHER, "return parted();", "", HELPERS, True, exposed=True, words=_parted)
+WIPE = View(
+    "wipe", "Two builds, parted", OTHER, "return parted();", "", HELPERS, True, exposed=True, glows=True, words=_parted
+)  # fmt: skip
 FIRST = View(
     "first", "The first of two builds", OTHER, "return other.a < -0.5 ? no_partner() : lit_by(other.rgb);", "",
-    hatched=True, exposed=True, words=lambda _: "build A",
+    hatched=True, exposed=True, glows=True, words=lambda _: "build A",
 )  # fmt: skip
 BESIDE = View(
     "beside", "Two builds, side by side", OTHER, RESULT.rule, "", hatched=True, exposed=True, panes=(FIRST, RESULT),

@@ -7,6 +7,7 @@ from dataclasses import replace
 from typing import cast
 
 import numpy as np
+from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QWidget
 
 from ropebell.account.texel import LightAccount
@@ -18,7 +19,7 @@ from ropebell.app.stage.picture import Spot
 from ropebell.app.steps.faults.bench import FaultsBench
 from ropebell.app.steps.faults.sheet import ContactSheet
 from ropebell.app.steps.faults.state import FaultsState
-from ropebell.app.steps.faults.views import CLIPPED, LUX
+from ropebell.app.steps.faults.views import BACKS, CLIPPED, CLOSED, FINISHING, LUX
 from ropebell.app.steps.step import Step
 from ropebell.app.views import View
 from ropebell.app.walk import Station
@@ -45,6 +46,8 @@ class FaultsStep(Step):
         self._place, self._bend = -1, -1
         self.state.changed.connect(self.changed)
         self.state.accounted.connect(self.changed)
+        # The picture is put on the desk after the steps.
+        desk.rope.looking_at.connect(lambda _: QTimer.singleShot(0, self._look_around))
 
     def make_bench(self) -> FaultsBench:
         bench = FaultsBench(self.desk, self.state)
@@ -126,7 +129,20 @@ class FaultsStep(Step):
         )  # fmt: skip
 
     def views(self) -> Sequence[View]:
-        return (LUX, CLIPPED)
+        return (LUX, CLIPPED, CLOSED, BACKS, FINISHING)
+
+    def view_shown(self, view: View) -> None:
+        relighter = self.desk.relighter
+        relighter.set_unfinished(view is FINISHING)
+        if view is FINISHING and relighter.why_not:
+            self.desk.tell(relighter.why_not, "finishing")
+        else:
+            self.desk.telling.over("finishing")
+        self._look_around()
+
+    def _look_around(self) -> None:
+        if "around" in self.desk.stage.look.view.needs:
+            self.state.look_around()
 
     def overlay(self) -> Overlay:
         state = self.state

@@ -5,8 +5,10 @@ from __future__ import annotations
 from dataclasses import replace
 from functools import partial
 
+import numpy as np
 from PyQt6.QtCore import QObject, pyqtSignal
 
+from ropebell.account.around import around
 from ropebell.account.texel import Account, Ledger, Spot
 from ropebell.account.verdict import Verdict, verdict
 from ropebell.account.what_if import WhatIf, what_if
@@ -24,7 +26,7 @@ from ropebell.errors import RopeBellError, why
 from ropebell.faults.over_builds import Seen, known_key, note_on
 from ropebell.level.brief import Brief
 from ropebell.level.finding import Finding
-from ropebell.level.model import F64
+from ropebell.level.model import F32, F64
 
 NOTHING = Seen((), (), ())
 SET = "set"
@@ -125,8 +127,6 @@ class FaultsState(QObject):
 
     def ask(self, place: tuple[float, float, float], normal: F64 | None = None) -> None:
         """Ask why a spot looks as it does."""
-        import numpy as np
-
         shown = self._desk.rope.shown
         if shown is None:
             return
@@ -152,6 +152,36 @@ class FaultsState(QObject):
                 self._judge(self._ledger, self.account)
 
         self._desk.jobs.start("account", work, receive)
+
+    def look_around(self) -> None:
+        """Give the picture what the rays of the build that is looked at tell of every place."""
+        picture = self._desk.picture
+        shown = picture.shown
+        if shown is None or shown.picture.charted is None or shown.picture.total is None:
+            return
+        charted, pages = shown.picture.charted, len(shown.picture.total)
+        if picture.around is not None and picture.around[0] is charted:
+            return
+        ledger, folder, manifest = self._ledger, shown.result.folder, shown.result.manifest
+
+        def work() -> tuple[Ledger | None, F32 | None, str]:
+            try:
+                opened = ledger or Ledger(reopen(folder))
+                return opened, around(opened.lit, manifest), ""
+            except RopeBellError as error:
+                return ledger, None, str(error)
+
+        def receive(found: tuple[Ledger | None, F32 | None, str]) -> None:
+            self._ledger, layer, trouble = found
+            if layer is None:
+                self._desk.tell(f"What its rays met cannot be shown: {trouble}", "around")
+                return
+            # Moving things have a page behind the others, and no rays.
+            more = ((0, pages - len(layer)), (0, 0), (0, 0), (0, 0))
+            picture.around = charted, np.pad(layer, more)
+            picture.refresh()
+
+        self._desk.jobs.start("around", work, receive)
 
     def _judge(self, ledger: Ledger, account: Account) -> None:
         def answer() -> tuple[list[WhatIf], Verdict]:

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from ropebell.app.stage.picture import StagePicture
-from ropebell.app.views import LIGHT, View
+from ropebell.app.views import LIGHT, RESULT, View
 
 # An even scale from dark blue to yellow that colour-blind people can read, by a polynomial of degree 4 in each channel.
 FALSE = """
@@ -39,6 +41,36 @@ vec3 end_colors(vec3 lux) {
 """
 
 
+AROUND = """
+// Closed in: dark. Lines of even closeness keep it readable on any display.
+vec3 closed_colors(float closed) {
+    float facing = 0.92 + 0.08 * abs(normalize(v_normal).y);
+    return vec3(0.92 * (1.0 - clamp(closed, 0.0, 1.0))) * facing;
+}
+// Backs met: none plain, then amber with sparse bars from 2 %, red with close ones from 20 %.
+vec3 back_colors(float share) {
+    float much = smoothstep(0.005, 0.05, share), most = smoothstep(0.08, 0.30, share);
+    vec3 tint = mix(mix(vec3(0.62), vec3(0.90, 0.62, 0.26), much), vec3(0.72, 0.24, 0.16), most);
+    vec2 p = gl_FragCoord.xy;
+    float sparse = step(0.8, fract((p.x - p.y) / 15.0)) * step(0.02, share);
+    float close = step(0.6, fract((p.x - p.y) / 7.5)) * step(0.20, share);
+    return tint * (0.80 + 0.20 * abs(normalize(v_normal).y)) * (1.0 - 0.22 * max(sparse, close));
+}
+"""
+
+
+def _of_rays(known: str) -> Callable[[StagePicture | None], str]:
+    def words(picture: StagePicture | None) -> str:
+        return known if picture is not None and picture.around is not None else "the rays of this build are being read"
+
+    return words
+
+
+def _finishing(picture: StagePicture | None) -> str:
+    known = picture is not None and picture.other is not None
+    return "before finishing on the left, finished on the right" if known else "stored rays are being got ready"
+
+
 def _scale(picture: StagePicture | None) -> str:
     return "light: 0.1, 1, 10, 100, 1 000, 10 000 lx, blue to yellow"
 
@@ -53,4 +85,22 @@ LUX = View(
 )  # fmt: skip
 CLIPPED = View(
     "ends", "Clipped and black", LIGHT, "return end_colors(total);", "", ENDS, hatched=True, exposed=True, words=_ends
+)  # fmt: skip
+RAYS = frozenset({"light", "around"})
+CLOSED = View(
+    "closed", "How closed in", RAYS, "return closed_colors(around.x);", "", AROUND, hatched=True,
+    words=_of_rays("closed in within the reach of creases: dark"),
+)  # fmt: skip
+BACKS = View(
+    "backs", "Rays that met backs", RAYS, "return back_colors(around.y);", "", hatched=True,
+    words=_of_rays("rays that met backs: 2 % amber, 20 % red"),
+)  # fmt: skip
+BOTH = frozenset({"light", "other"})
+BUILT = View(
+    "built", "As it was finished", BOTH, "return unlit ? to_display(surface) : tone(surface * other.rgb / PI + glow);",
+    "", hatched=True, exposed=True, glows=True, words=lambda _: "as it was finished",
+)  # fmt: skip
+FINISHING = View(
+    "finishing", "Before and after finishing", BOTH, RESULT.rule, "", hatched=True, exposed=True, panes=(RESULT, BUILT),
+    words=_finishing,
 )  # fmt: skip

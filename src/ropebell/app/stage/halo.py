@@ -1,0 +1,89 @@
+"""Glow round what shines brighter than the display can: the scatter of light in an eye, so that lamps look lit.
+
+G. Spencer et al., "Physically-based glare effects for digital images", SIGGRAPH 1995: a narrow and a wide bloom, added
+to the picture. It is for the eye alone: whatever reads light reads it from the pages, not from the picture.
+"""
+
+from __future__ import annotations
+
+from importlib.resources import files
+from typing import Any
+
+import moderngl
+import numpy as np
+from scipy.ndimage import gaussian_filter
+
+from ropebell.app.stage.gl_calls import TRIANGLES, GlCalls
+
+# Pixels on a side of which one is made, as a glow is soft.
+COARSE = 4
+# Widths of the two blooms as shares of the picture's height, and how strong they are.
+BLOOMS = ((0.007, 0.55), (0.04, 1.1))
+
+
+class Halo:
+    """Finds what shines in a picture by its alpha (1: nothing does) and adds the glow round it.
+
+    Args:
+        gl: the context, current on this thread.
+    """
+
+    def __init__(self, gl: Any, calls: GlCalls) -> None:
+        self._gl, self._calls = gl, calls
+        source = files("ropebell.app") / "shaders"
+        corners = (source / "sky.vert").read_text()
+        self._shining: Any = gl.program(
+            vertex_shader=corners, fragment_shader=(source / "shining.frag").read_text()
+        )  # fmt: skip
+        self._adding: Any = gl.program(vertex_shader=corners, fragment_shader=(source / "halo.frag").read_text())
+        self._triangles = {p: gl.vertex_array(p, []) for p in (self._shining, self._adding)}
+        self._small: Any = None
+
+    def draw(self, picture: Any, target: Any, width: int, height: int) -> None:
+        """Add the glow.
+
+        Args:
+            picture: texture of what was drawn. target: framebuffer of the same.
+        """
+        size = (max(width // COARSE, 1), max(height // COARSE, 1))
+        if self._small is None or self._small.size != size:
+            self._release()
+            self._small = self._gl.framebuffer([self._gl.texture(size, 3, alignment=1)])
+        self._small.use()
+        self._gl.viewport = (0, 0, *size)
+        self._gl.disable(moderngl.DEPTH_TEST)
+        self._pass(self._shining, picture)
+        shining = self._calls.read(*size)
+        if shining.any():
+            glow = self._gl.texture(size, 3, _bloom(shining).tobytes(), dtype="f2", alignment=1)
+            glow.repeat_x = glow.repeat_y = False
+            target.use()
+            self._gl.viewport = (0, 0, width, height)
+            self._gl.enable(moderngl.BLEND)
+            # What is bright already gets less: nothing is burnt out by it.
+            self._gl.blend_func = moderngl.ONE, moderngl.ONE_MINUS_SRC_COLOR
+            self._pass(self._adding, glow)
+            self._gl.disable(moderngl.BLEND)
+            glow.release()
+        self._gl.enable(moderngl.DEPTH_TEST)
+
+    def _pass(self, program: Any, texture: Any) -> None:
+        texture.use(0)
+        program["picture"].value = 0
+        self._calls.draw(program, self._triangles[program], TRIANGLES, 0, 3)
+
+    def _release(self) -> None:
+        if self._small is not None:
+            for texture in self._small.color_attachments:
+                texture.release()
+            self._small.release()
+
+
+def _bloom(shining: np.ndarray) -> np.ndarray:
+    """(H, W, 3) float16 glow of (H, W, 3) uint8 that shines."""
+    light = shining.astype(np.float32) / 255.0
+    height = len(light)
+    found = np.zeros_like(light)
+    for width, strength in BLOOMS:
+        found += strength * gaussian_filter(light, (width * height, width * height, 0.0), truncate=3.0)
+    return np.minimum(found, 1.0).astype(np.float16)
