@@ -196,7 +196,7 @@ def test_what_rays_met_and_what_finishing_did_are_seen(window: Window, qtbot: Qt
     window.desk.commands.run("view.finishing")
     qtbot.waitUntil(lambda: window.picture.kind == "relit", timeout=LONG)
     picture = stage.picture
-    assert stage.panes == 2 and "before finishing on the left" in window.strip.view.text()
+    assert stage.panes == 2 and "unfinished left" in window.strip.view.text()
     assert picture is not None and picture.other is not None and picture.total is not None
     assert window.picture.shown is not None and window.picture.shown.picture.total is not None
     np.testing.assert_array_equal(picture.other[..., :3], window.picture.shown.picture.total)

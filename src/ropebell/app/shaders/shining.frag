@@ -8,7 +8,7 @@ void main() {
     for (int y = 0; y < 4; ++y)
         for (int x = 0; x < 4; ++x) {
             vec4 seen = texelFetch(picture, min(first + ivec2(x, y), last), 0);
-            sum += seen.rgb * (1.0 - seen.a);
+            sum += seen.rgb * (exp2(6.0 * (1.0 - seen.a)) - 1.0);
         }
     color = vec4(sum / 16.0, 1.0);
 }

@@ -66,6 +66,7 @@ void main() {
     }
     if (!backs && !gl_FrontFacing && !two_sided) shown = vec3(0.16) + 0.05 * step(0.5, fract((gl_FragCoord.x + gl_FragCoord.y) / 10.0));
     if ((v_flags & 2) != 0) shown = mix(shown, vec3(0.86, 0.64, 0.36), 0.10);
-    // The less alpha, the more it shines.
-    color = vec4(shown, shining && (gl_FrontFacing || two_sided) ? exp(-0.25 * exposure * max(glow.r, max(glow.g, glow.b))) : 1.0);
+    // The less alpha, the more it shines: by stops, six at most.
+    float over = shining && (gl_FrontFacing || two_sided) ? exposure * max(glow.r, max(glow.g, glow.b)) : 0.0;
+    color = vec4(shown, 1.0 - min(log2(1.0 + over) / 6.0, 1.0));
 }

@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-TRIANGLES, LINES, RGB, UNSIGNED_BYTE, PACK_ALIGNMENT = 0x0004, 0x0001, 0x1907, 0x1401, 0x0D05
+TRIANGLES, LINES, RGB, UNSIGNED_BYTE, FLOAT, PACK_ALIGNMENT = 0x0004, 0x0001, 0x1907, 0x1401, 0x1406, 0x0D05
 READ_FRAMEBUFFER, DRAW_FRAMEBUFFER, COLOR_BUFFER, NEAREST = 0x8CA8, 0x8CA9, 0x4000, 0x2600
 
 
@@ -54,4 +54,11 @@ class GlCalls:
         pixels = np.empty((height, width, 3), np.uint8)
         self._pixel_store(PACK_ALIGNMENT, 1)
         self._read_pixels(0, 0, width, height, RGB, UNSIGNED_BYTE, pixels.ctypes.data)
+        return pixels
+
+    def read_floats(self, width: int, height: int) -> NDArray[np.float32]:
+        """The same of a framebuffer that holds any numbers."""
+        pixels = np.empty((height, width, 3), np.float32)
+        self._pixel_store(PACK_ALIGNMENT, 1)
+        self._read_pixels(0, 0, width, height, RGB, FLOAT, pixels.ctypes.data)
         return pixels

@@ -18,7 +18,7 @@ from ropebell.app.stage.gl_calls import TRIANGLES, GlCalls
 # Pixels on a side of which one is made, as a glow is soft.
 COARSE = 4
 # Widths of the two blooms as shares of the picture's height, and how strong they are.
-BLOOMS = ((0.007, 0.55), (0.04, 1.1))
+BLOOMS = ((0.008, 0.04), (0.03, 0.12))
 
 
 class Halo:
@@ -48,12 +48,12 @@ class Halo:
         size = (max(width // COARSE, 1), max(height // COARSE, 1))
         if self._small is None or self._small.size != size:
             self._release()
-            self._small = self._gl.framebuffer([self._gl.texture(size, 3, alignment=1)])
+            self._small = self._gl.framebuffer([self._gl.texture(size, 4, dtype="f2")])
         self._small.use()
         self._gl.viewport = (0, 0, *size)
         self._gl.disable(moderngl.DEPTH_TEST)
         self._pass(self._shining, picture)
-        shining = self._calls.read(*size)
+        shining = self._calls.read_floats(*size)
         if shining.any():
             glow = self._gl.texture(size, 3, _bloom(shining).tobytes(), dtype="f2", alignment=1)
             glow.repeat_x = glow.repeat_y = False
@@ -80,10 +80,9 @@ class Halo:
 
 
 def _bloom(shining: np.ndarray) -> np.ndarray:
-    """(H, W, 3) float16 glow of (H, W, 3) uint8 that shines."""
-    light = shining.astype(np.float32) / 255.0
-    height = len(light)
-    found = np.zeros_like(light)
+    """(H, W, 3) float16 glow of (H, W, 3) float32 that shines, in whites."""
+    height = len(shining)
+    found = np.zeros_like(shining)
     for width, strength in BLOOMS:
-        found += strength * gaussian_filter(light, (width * height, width * height, 0.0), truncate=3.0)
-    return np.minimum(found, 1.0).astype(np.float16)
+        found += strength * gaussian_filter(shining, (width * height, width * height, 0.0), truncate=3.0)
+    return (1.0 - np.exp(-found)).astype(np.float16)

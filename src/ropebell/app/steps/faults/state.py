@@ -176,9 +176,10 @@ class FaultsState(QObject):
             if layer is None:
                 self._desk.tell(f"What its rays met cannot be shown: {trouble}", "around")
                 return
-            # Moving things have a page behind the others, and no rays.
-            more = ((0, pages - len(layer)), (0, 0), (0, 0), (0, 0))
-            picture.around = charted, np.pad(layer, more)
+            # Charts that only block have pages that are never written; moving things have one, and no rays.
+            written = layer[:pages]
+            more = ((0, pages - len(written)), (0, 0), (0, 0), (0, 0))
+            picture.around = charted, np.pad(written, more)
             picture.refresh()
 
         self._desk.jobs.start("around", work, receive)

@@ -68,7 +68,7 @@ def _of_rays(known: str) -> Callable[[StagePicture | None], str]:
 
 def _finishing(picture: StagePicture | None) -> str:
     known = picture is not None and picture.other is not None
-    return "before finishing on the left, finished on the right" if known else "stored rays are being got ready"
+    return "unfinished left, finished right" if known else "being got ready"
 
 
 def _scale(picture: StagePicture | None) -> str:
