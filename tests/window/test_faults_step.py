@@ -19,6 +19,7 @@ from ropebell.app.stage.camera import Camera
 from ropebell.app.steps.faults import FaultsStep
 from ropebell.app.steps.faults.account_view import rows_of
 from ropebell.app.steps.faults.finding_list import FINDING
+from ropebell.app.steps.faults.scale import BOX, SEEN, SELECTION
 from ropebell.app.window import Window
 from ropebell.app.words import luminance
 from ropebell.build.recipe import named, with_value
@@ -28,6 +29,7 @@ from ropebell.faults.run import TITLES
 from ropebell.level.brief import LightChange
 from ropebell.level.finding import Finding
 from ropebell.level.model import Light
+from ropebell.light.spread import Spread
 
 
 @pytest.fixture
@@ -204,6 +206,42 @@ def test_what_rays_met_and_what_finishing_did_are_seen(window: Window, qtbot: Qt
     window.desk.commands.run("view.result")
     qtbot.waitUntil(lambda: window.picture.kind == "build", timeout=LONG)
     assert stage.panes == 1
+
+
+def test_how_much_surface_has_which_light_is_told_of_all_and_of_parts(window: Window, qtbot: QtBot) -> None:
+    s, scale = window.desk, step(window).scale
+    assert not scale.isVisible()
+    s.commands.run("view.lux")
+    qtbot.waitUntil(lambda: scale.found is not None and scale.found.count > 0, timeout=LONG)
+    assert scale.isVisible() and scale.found is not None and scale.found.shares.sum() == pytest.approx(1.0)
+    assert window.stage.rect().contains(scale.geometry()) and "half of it under" in scale.words.text()
+    # By texels: the median of all lit surface, each texel of a chart standing for as much.
+    picture = window.stage.picture
+    assert picture is not None and picture.total is not None and picture.charted is not None
+    level, room_ = scale.found.median, picture.scene.node_names.index("house/room")
+    chest = picture.scene.node_names.index("things/chest")
+
+    def of(choice: int) -> Spread:
+        scale.of.button(choice).click()
+        qtbot.waitUntil(lambda: scale.found is not None, timeout=LONG)
+        assert scale.found is not None
+        return scale.found
+
+    s.selection.select(chest)
+    assert of(SELECTION).median < 0.1 * level and "black" in scale.words.text()
+    s.selection.select(room_)
+    assert of(SELECTION).median == pytest.approx(level, rel=0.1)
+    scale.of.button(BOX).click()
+    assert scale.found is None and "No cut box" in scale.words.text()
+    # Looking at the lamp's wall alone.
+    s.stage.go(Camera((2.0, 1.5, 1.5), 0.0, 0.0))
+    assert of(SEEN).count > 10_000
+    s.commands.run("view.result")
+    assert not scale.isVisible()
+    s.commands.run("faults.spread")
+    assert scale.isVisible()
+    s.commands.run("faults.spread")
+    assert not scale.isVisible()
 
 
 def mean_of(image: QImage) -> float:

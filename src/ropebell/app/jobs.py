@@ -20,6 +20,7 @@ LANES = {
     "behind": "long",
     "account": "account",
     "verdict": "account",
+    "around": "account",
 }
 MAIN_LANE = "main"
 

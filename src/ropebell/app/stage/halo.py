@@ -85,4 +85,4 @@ def _bloom(shining: np.ndarray) -> np.ndarray:
     found = np.zeros_like(shining)
     for width, strength in BLOOMS:
         found += strength * gaussian_filter(shining, (width * height, width * height, 0.0), truncate=3.0)
-    return (1.0 - np.exp(-found)).astype(np.float16)
+    return np.asarray(1.0 - np.exp(-found), np.float16)

@@ -17,6 +17,7 @@ from ropebell.app.places import Places, cameras
 from ropebell.app.stage.overlay import Line, Mark, Overlay
 from ropebell.app.stage.picture import Spot
 from ropebell.app.steps.faults.bench import FaultsBench
+from ropebell.app.steps.faults.scale import LightScale
 from ropebell.app.steps.faults.sheet import ContactSheet
 from ropebell.app.steps.faults.state import FaultsState
 from ropebell.app.steps.faults.views import BACKS, CLIPPED, CLOSED, FINISHING, LUX
@@ -42,6 +43,7 @@ class FaultsStep(Step):
         self.state = FaultsState(desk)
         self._spot: Spot | None = None
         self._sheet: ContactSheet | None = None
+        self._scale: LightScale | None = None
         self._as_sheet = False
         self._place, self._bend = -1, -1
         self.state.changed.connect(self.changed)
@@ -113,6 +115,9 @@ class FaultsStep(Step):
         def any_found() -> bool:
             return bool(self.state.seen.found)
 
+        def lit() -> bool:
+            return self.desk.stage.has_light
+
         return (
             Command("faults.next", "Next fault", lambda: self._step(1), "Ctrl+Down", any_found),
             Command("faults.previous", "Fault before", lambda: self._step(-1), "Ctrl+Up", any_found),
@@ -123,6 +128,7 @@ class FaultsStep(Step):
             Command("faults.way_out", "Follow the way out", self._fly_out, "Ctrl+Shift+L", lambda: (
                 self._trail() is not None
             )),
+            Command("faults.spread", "Histogram of light, or none", lambda: self.scale.toggle(), "Ctrl+Shift+G", lit),
             Command("faults.account", "Why it looks so here", self._account_here, "Ctrl+E", lambda: (
                 self.desk.rope.shown is not None
             )),
@@ -138,7 +144,16 @@ class FaultsStep(Step):
             self.desk.tell(relighter.why_not, "finishing")
         else:
             self.desk.telling.over("finishing")
+        if view in (LUX, CLIPPED) or self._scale is not None:
+            self.scale.view_shown()
         self._look_around()
+
+    @property
+    def scale(self) -> LightScale:
+        """The scale in the corner of the stage, made when it is first needed."""
+        if self._scale is None:
+            self._scale = LightScale(self.desk)
+        return self._scale
 
     def _look_around(self) -> None:
         if "around" in self.desk.stage.look.view.needs:

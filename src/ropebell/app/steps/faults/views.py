@@ -72,11 +72,11 @@ def _finishing(picture: StagePicture | None) -> str:
 
 
 def _scale(picture: StagePicture | None) -> str:
-    return "light: 0.1, 1, 10, 100, 1 000, 10 000 lx, blue to yellow"
+    return "light in lux, a line at each power of ten"
 
 
 def _ends(picture: StagePicture | None) -> str:
-    return "yellow: two stops over white, blue: black at this exposure"
+    return "clipped yellow, black blue"
 
 
 LUX = View(
