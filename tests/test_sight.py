@@ -10,7 +10,7 @@ import pytest
 
 from helpers import level_file, recipe
 from ropebell.build.precheck import gather
-from ropebell.build.sighting import sight_of, ways_out
+from ropebell.build.sighting import known_sight, sight_of, ways_out
 from ropebell.build.store import Store
 from ropebell.checks.subject import Subject
 from ropebell.cli.main import main
@@ -21,15 +21,17 @@ from ropebell.level.brief import Brief, LightChange, Mark, Pose, Region
 from ropebell.level.model import F64, Light
 from ropebell.level.open import open_level
 from ropebell.light.rays import RaySpace
+from ropebell.sight.in_sight import InSight
 from ropebell.sight.sight import Sight, digest_of_sight
 
 START = (1.0, 0.0, 1.0)
 
 
-def _two_rooms(folder: Path, hole: float = 0.0) -> Path:
+def _two_rooms(folder: Path, hole: float = 0.0, glass: tuple[str, ...] = ()) -> Path:
     """Two rooms of 4 × 3 × 4 m with a doorway between them, a ball of many faces, a pillar; a hole in a far wall."""
     b = LevelBuilder()
     b.material("grey", (0.5, 0.5, 0.5))
+    b.material("glass", (0.5, 0.5, 0.5), holes=True, alpha=0.2)
     slabs = {
         "floor": ((-0.2, -0.2, -0.2), (8.4, 0, 4.2)), "ceiling": ((-0.2, 3, -0.2), (8.4, 3.2, 4.2)),
         "west": ((-0.2, 0, -0.2), (0, 3, 4.2)), "north": ((0, 0, -0.2), (8.2, 3, 0)),
@@ -39,8 +41,8 @@ def _two_rooms(folder: Path, hole: float = 0.0) -> Path:
         "east low": ((8.2, 0, -0.2), (8.4, 1.5 - hole, 4.2)), "east high": ((8.2, 1.5, -0.2), (8.4, 3, 4.2)),
     }  # fmt: skip
     for name, (low, high) in slabs.items():
-        b.add("r", name, box(low, high), "grey")
-    b.add("r", "door", box((4.05, 0, 2.8), (4.15, 2.1, 3.7)), "grey")
+        b.add("r", name, box(low, high), "glass" if name in glass else "grey")
+    b.add("r", "door", box((4.05, 0, 2.8), (4.15, 2.1, 3.7)), "glass" if "door" in glass else "grey")
     b.add("r", "ornament", ball(0.15, 24, 48), "grey", at(6.0, 0.4, 1.0))
     b.light("lamp", Light("lamp", "point", (1, 1, 1), 40.0), at(2.0, 2.0, 1.0))
     return level_file(folder, b)
@@ -219,3 +221,50 @@ def test_the_stage_finds_the_leak_keeps_what_it_found_and_trips_a_wire(
     assert leak["proved"] and leak["severity"] == "error" and leak["measure"]["unit"] == "m"
     ((place, way),) = ways_out(tmp_path / "b")
     assert leak["place"] == pytest.approx(place.tolist(), abs=1e-3) and len(way) >= 3
+
+
+def test_what_an_eye_sees_is_among_the_faces_in_sight_of_its_cell(rooms: tuple[Subject, Sight, Store]) -> None:
+    subject, sight, _ = rooms
+    scene, inside = subject.scene, InSight.of(sight, subject.scene)
+    space, rng = RaySpace(scene.corners), np.random.default_rng(8)
+    looks = rng.normal(size=(400, 3)).astype(np.float32)
+    hidden_somewhere = np.zeros(len(scene), np.bool_)
+    asked = rng.uniform((0.1, 0.1, 0.1), (8.1, 2.9, 3.9), (80, 3))
+    asked = asked[[sight.cell_of(place) >= 0 for place in asked]]
+    assert len(asked) > 40
+    for place in asked:
+        faces = inside.faces(sight.cell_of(place))
+        start = np.tile((place - space.centre).astype(np.float32), (len(looks), 1))
+        met = space.first_hit(start, looks)
+        met = met[met >= 0]
+        inner = (scene.face_normals[met] * looks[: len(met)]).sum(axis=1) != 0  # none lies edge on
+        assert faces[met[inner]].all()
+        hidden_somewhere |= ~faces
+    # Each of the two rooms hides things from some place of the other; nobody sees all of both.
+    assert hidden_somewhere.mean() > 0.3
+    counts = inside.face_counts()
+    some = rng.integers(0, len(counts), 12)
+    assert [int(inside.faces(int(cell)).sum()) for cell in some] == counts[some].tolist()
+    assert inside.cells[some].tolist() == [int(sight.row(int(cell)).sum()) - 1 for cell in some]
+    assert inside.faces(-1).all()
+
+
+def test_glass_closes_the_hull_and_hides_nothing(tmp_path: Path) -> None:
+    west, east = np.array([3.0, 1.0, 3.2]), np.array([6.0, 1.0, 3.2])
+    outside = np.array([9.5, 1.0, 2.0])
+    found = []
+    for glass, door_is in (((), SHUT), (("door",), SHUT), (("east high",), OPEN)):
+        folder = tmp_path / "-".join(glass or ("none",))
+        folder.mkdir()
+        subject = _subject(_two_rooms(folder, glass=glass), door_is)
+        sight, _ = sight_of(subject, 0.5, 2, Store(folder / "cache"))
+        known = known_sight(subject, 0.5, Store(folder / "cache"))
+        assert sight.sealed and known is not None and known.beyond_seen == sight.beyond_seen
+        found.append((sight, subject.scene))
+    solid, door, window = (sight for sight, _ in found)
+    assert not solid.sees(west, east) and door.sees(west, east) and not solid.sees(east, west)
+    assert [sight.beyond_seen for sight in (solid, door, window)] == [False, True, True]
+    assert not solid.sees(west, outside) and window.sees(east, outside)
+    # What is beyond may be seen through glass, but not what lies within walls.
+    areas = [float(scene.areas[sight.unseen].sum()) for sight, scene in found]
+    assert areas[0] > 100 and max(areas[1:]) < 0.3 * areas[0]

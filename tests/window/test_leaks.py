@@ -5,16 +5,22 @@ from __future__ import annotations
 from pathlib import Path
 
 import numpy as np
+from PyQt6.QtCore import Qt
 from pytestqt.qtbot import QtBot
 from waits import LONG, build, idle
 
 from helpers import level_file
+from ropebell.app.stage.camera import Camera
 from ropebell.app.steps.faults import FaultsStep
+from ropebell.app.steps.level import SIGHT, LevelStep
+from ropebell.app.steps.level.sight import FROM_HERE, MAP
+from ropebell.app.steps.level.sight_map import section
+from ropebell.app.steps.level.views import IN_SIGHT
 from ropebell.app.window import Window
 from ropebell.build.recipe import named, with_value
 from ropebell.build.sighting import LEAK
 from ropebell.demo.builder import LevelBuilder, at
-from ropebell.demo.shapes import box
+from ropebell.demo.shapes import ball, box
 from ropebell.level.model import Light
 
 
@@ -58,3 +64,101 @@ def test_a_leak_is_listed_drawn_and_followed(empty_window: Window, qtbot: QtBot,
     assert np.allclose(bends[:-1], line.points[:-1]) and bends[-1] == bends[0]  # and round again
     toward = line.points[1] - line.points[0]
     assert window.stage.camera.forward @ toward > 0.999 * np.linalg.norm(toward)
+
+
+def _two_rooms(folder: Path) -> Path:
+    """Two rooms with a doorway at their south end, a screen of many faces, a block outside that nobody can see."""
+    b = LevelBuilder()
+    b.material("wall", (0.6, 0.5, 0.4))
+    for name, low, top in (
+        ("floor", (-0.2, -0.2, -0.2), (8.4, 0, 4.2)), ("ceiling", (-0.2, 3, -0.2), (8.4, 3.2, 4.2)),
+        ("west", (-0.2, 0, -0.2), (0, 3, 4.2)), ("east", (8.2, 0, -0.2), (8.4, 3, 4.2)),
+        ("north", (0, 0, -0.2), (8.2, 3, 0)), ("south", (0, 0, 4), (8.2, 3, 4.2)),
+        ("middle", (4.0, 0, 0), (4.2, 3, 3.0)), ("lintel", (4.0, 2.1, 3.0), (4.2, 3, 4)),
+        ("far", (12.0, 0, 1.0), (13.0, 1.0, 2.0)),
+    ):  # fmt: skip
+        b.add("house", name, box(low, top), "wall")
+    b.add("things", "ornament", ball(0.15, 24, 48), "wall", at(6.0, 0.4, 1.0))
+    b.light("lamp", Light("lamp", "point", (1, 1, 1), 80.0), at(2, 2, 2))
+    b.spot("helpers", "start", at(1, 0, 1))
+    return level_file(folder, b)
+
+
+def test_sight_is_looked_into_shown_from_a_place_and_in_plan_and_acted_on(
+    empty_window: Window, qtbot: QtBot, tmp_path: Path
+) -> None:
+    window, s = empty_window, empty_window.desk
+    with qtbot.waitSignal(s.level.opened, timeout=LONG):
+        window.open(_two_rooms(tmp_path))
+    s.document.set_recipe("Small cells", with_value(named("sketch"), "sight.cell", 0.5))
+    idle(window, qtbot)
+    step = window.steps["level"]
+    assert isinstance(step, LevelStep)
+    bench, page = step.level_bench, step.level_bench.sight
+    bench.pages.button(SIGHT).click()
+    idle(window, qtbot)
+    assert page.looked is None and page.look.isVisible() and not page.show_as.isVisible()
+    page.look.click()
+    qtbot.waitUntil(lambda: page.looked is not None, timeout=LONG)
+    assert page.looked is not None and "is sealed" in page.about.text() and not page.look.isVisible()
+    assert page.looked.unseen == ("house/far",) and "far" in page.unseen.text() and not page.ways.isVisible()
+
+    def barred(name: str) -> bool:
+        """Whether no face of an object is in sight in the picture."""
+        picture = window.stage.picture
+        assert picture is not None
+        node = picture.scene.node_names.index(name)
+        table = picture.vertices.table.reshape(-1, 13)
+        return bool((table[table[:, 11] == node][:, 12] == 0.0).all())
+
+    # From a corner of the west room the ornament behind the wall is not seen; from the east room it is.
+    before = window.stage.look.view
+    window.stage.go(Camera((0.5, 1.5, 0.5), 0.0, 0.0))
+    page.show_as.button(FROM_HERE).click()
+    assert window.stage.look.view is IN_SIGHT and barred("things/ornament") and not barred("house/west")
+    assert barred("house/far") and "in sight" in window.strip.view.text()
+    window.stage.go(Camera((6.0, 1.5, 3.0), 0.0, 0.0))
+    assert barred("things/ornament"), "it stays what was seen from there"
+    page.show_as.button(MAP).click()
+    assert window.stage.look.view is before
+    plan = step.sight_map
+    assert plan is not None and plan.isVisible()
+    cell = page.looked.sight.cell_of(np.array([6.0, 1.5, 3.0]))
+    qtbot.mouseMove(plan, plan.place_of(cell).toPoint())
+    qtbot.waitUntil(lambda: f"sees {page.looked.inside.cells[cell]} of" in plan.words.text(), timeout=LONG)
+    lowest = plan.layer
+    plan.up.click()
+    assert plan.layer == lowest + 1
+    plan.down.click()
+    plan.by.button(1).click()
+    assert plan.values is page.looked.faces
+    qtbot.mouseClick(plan, Qt.MouseButton.LeftButton, pos=plan.place_of(cell).toPoint())
+    assert page.shows == FROM_HERE and np.allclose(window.stage.camera.eye, page.looked.sight.middles[cell])
+    assert not barred("things/ornament")
+    # The walls are cut where the layer is.
+    walls = section(page.looked.now.scene.corners, 1.25)
+    assert np.allclose(walls[:, :, 1], 1.25) and np.isclose(walls[:, :, 0], 4.2).any()
+    # Acts, each undone at once; what blocks sight changed, so it has to be looked into again.
+    page.bare.click()
+    assert s.document.project is not None and s.document.project.brief.marks["house/far"].role == "blocks"
+    s.document.undo.undo()
+    assert s.document.project.brief.marks.get("house/far") is None
+    idle(window, qtbot)
+    assert page.looked is not None, "it is known again"
+    assert page.blockers.count() and page.blockers.item(0).data(Qt.ItemDataRole.UserRole) == "things/ornament"
+    page.through.click()
+    assert s.document.project.brief.marks["things/ornament"].blocks_sight is False
+    idle(window, qtbot)
+    assert page.looked is None and page.look.isVisible() and window.stage.look.view is before
+    window.go_to_step("faults")
+    assert window.stage.look.view is before
+
+
+def test_a_section_joins_the_points_where_faces_meet_the_plane() -> None:
+    corners = np.array(
+        [[[0, 0, 0], [2, 0, 0], [0, 4, 0]], [[0, 5, 0], [1, 5, 0], [0, 6, 0]], [[0, 0, 1], [0, 2, 1], [0, 2, 3]]]
+    )
+    found = section(corners.astype(float), 1.0)
+    assert found.shape == (2, 2, 3)
+    ends = {tuple(float(v) for v in p) for line in found for p in line}
+    assert ends == {(0.0, 1.0, 0.0), (1.5, 1.0, 0.0), (0.0, 1.0, 1.0), (0.0, 1.0, 2.0)}

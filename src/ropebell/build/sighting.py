@@ -29,10 +29,10 @@ def sight_of(
         cell: metres, side of the smallest cells. tick: called with the share done, may raise `Stopped`.
     """
     level, scene, brief = subject.level, subject.scene, subject.brief
+    known = known_sight(subject, cell, store)
+    if known is not None:
+        return known, True
     digest = digest_of_sight(level, scene, brief, cell, brief.sealed)
-    kept = store.get(digest, lambda artifact: _fits(artifact, len(scene)))
-    if kept is not None:
-        return _read(kept), True
     found = look(level, scene, brief, cell, workers, brief.sealed, tick)
     starts = np.cumsum([0, *(len(leak.trail) for leak in found.leaks)])
     trails = [leak.trail for leak in found.leaks]
@@ -45,12 +45,21 @@ def sight_of(
         },
         {
             "sealed": found.sealed, "open": found.open, "decided": found.decided, "size": found.size,
-            "rays": found.rays, "seconds": found.seconds, "widths": [leak.width for leak in found.leaks],
+            "beyond_seen": found.beyond_seen, "rays": found.rays, "seconds": found.seconds,
+            "widths": [leak.width for leak in found.leaks],
             "nodes": [list(leak.nodes) for leak in found.leaks],
             "blockers": [[b.node, b.triangles, b.seconds, b.hides] for b in found.blockers],
         },
     )  # fmt: skip
     return found, False
+
+
+def known_sight(subject: Subject, cell: float, store: Store) -> Sight | None:
+    """What is known of a level as it stands, None where that has yet to be found out."""
+    scene = subject.scene
+    digest = digest_of_sight(subject.level, scene, subject.brief, cell, subject.brief.sealed)
+    kept = store.get(digest, lambda artifact: _fits(artifact, len(scene)))
+    return _read(kept) if kept is not None else None
 
 
 def _fits(artifact: Artifact, triangles: int) -> bool:
@@ -79,6 +88,7 @@ def _read(kept: Artifact) -> Sight:
     return Sight(
         m["sealed"], m["open"], m["decided"], gaps, np.asarray(a["low"]), m["size"], a["number"], a["middles"],
         a["seen"], a["narrow"], m["rays"], m["seconds"], tuple(Candidate(*b) for b in m["blockers"]), a["unseen"],
+        bool(m.get("beyond_seen", False)),
     )  # fmt: skip
 
 

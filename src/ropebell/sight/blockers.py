@@ -13,7 +13,7 @@ from ropebell.level.model import F32, F64, I64
 from ropebell.level.scene import Scene
 from ropebell.light.rays import RaySpace
 from ropebell.sight.mutual import Mutual
-from ropebell.sight.sealing import INSIDE, OUTSIDE, Flood
+from ropebell.sight.sealing import INSIDE, OUTSIDE, Bodies, Flood
 
 # Hidden pairs of cells that are asked what hides them, and rays of each; rays by which the cost of an object is timed,
 # and how often.
@@ -43,34 +43,38 @@ class Blocker:
 
 
 def blockers_of(
-    scene: Scene, solid: NDArray[np.bool_], flood: Flood, mutual: Mutual, took: float,
+    scene: Scene, solid: NDArray[np.bool_], hiding: NDArray[np.bool_], flood: Flood, mutual: Mutual, took: float,
     tick: Callable[[float], None] = lambda _: None,
 ) -> list[Blocker]:  # fmt: skip
     """Candidates for exclusion, best first: those that save most and hide next to nothing, no piece of the hull.
 
     Args:
-        solid: (T,) what blocks sight. took: seconds that it took to find out who sees whom.
+        solid: (T,) what closes the hull. hiding: (T,) what of it hides what is behind it.
+        took: seconds that it took to find out who sees whom.
     """
     counts = np.bincount(scene.node[solid], minlength=len(scene.node_names))
     large = np.flatnonzero(counts >= max(SHARE * counts.sum(), 2))
     large = large[np.argsort(-counts[large], kind="stable")][:LOOKED_AT]
     if not len(large) or not len(mutual.cells):
         return []
-    whole = RaySpace(scene.corners[solid])
+    whole = RaySpace(scene.corners[hiding])
     pairs, start, way = _hidden(mutual, whole)
-    owner = scene.node[np.flatnonzero(solid)]
+    owner = scene.node[np.flatnonzero(hiding)]
     met = whole.first_hit(start, way)
     first = np.where(met >= 0, owner[np.maximum(met, 0)], -1)
     share = _hidden_share(mutual)
     found = []
     for number, node in enumerate(large.tolist()):
         tick(number / len(large))
-        rest = solid & (scene.node != node)
-        without = RaySpace(scene.corners[rest])
+        others = scene.node != node
+        without = RaySpace(scene.corners[hiding & others])
         mine = np.flatnonzero(first == node)
         free = mine[~without.blocked(start[mine], way[mine], np.ones(len(mine), np.float32))] if len(mine) else mine
         hides = share * len(np.unique(pairs[free])) / max(int(pairs.max(initial=-1)) + 1, 1)
-        if hides > HIDES or is_hull(scene, solid & (scene.node == node), without, flood):
+        if hides > HIDES:
+            continue
+        rest = without if np.array_equal(solid, hiding) else RaySpace(scene.corners[solid & others])
+        if is_hull(scene, solid & ~others, rest, flood):
             continue
         seconds = took * _saved(whole, without, start, way)
         found.append(Blocker(node, int(counts[node]), float(hides), float(seconds)))
@@ -149,8 +153,34 @@ def _spread(corners: F64, normals: F64) -> tuple[F64, F64]:
     return a + u[:, None] * (b - a) + v[:, None] * (c - a), normals[chosen]
 
 
-def unseen_faces(scene: Scene, flood: Flood) -> NDArray[np.bool_]:
-    """(T,) faces that nobody can see, as nothing before them is inside: tried at the middle and near the corners."""
+def opens_view(scene: Scene, glass: NDArray[np.bool_], flood: Flood, bodies: Bodies) -> bool:
+    """Whether one can see beyond the inside through what can be looked through: it is inside on one side, on the other
+    neither that nor within a body.
+
+    Args:
+        glass: (T,) what can be looked through.
+    """
+    rows = np.flatnonzero(glass)
+    if not len(rows):
+        return False
+    places, step = scene.corners[rows].mean(axis=1), ON_FACE * scene.face_normals[rows].astype(np.float64)
+    inside, beyond = np.zeros(len(rows), np.bool_), np.zeros(len(rows), np.bool_)
+    for spot in (places + step, places - step):
+        within = flood.sides(spot) == INSIDE
+        inside |= within
+        beyond |= ~within & ~bodies.hold(spot)
+    # A pane has two faces: behind the one may be glass yet.
+    nodes = scene.node[rows]
+    return bool(np.isin(nodes[inside], nodes[beyond]).any())
+
+
+def unseen_faces(scene: Scene, flood: Flood, bodies: Bodies | None) -> NDArray[np.bool_]:
+    """(T,) faces that nobody can see, as nobody can be before them: tried at the middle and near the corners.
+
+    Args:
+        bodies: what is beyond the inside can be seen from there, through glass, but for what lies within these; None:
+            it cannot. Leaks are to be mended, and do not count.
+    """
     middle = scene.corners.mean(axis=1)
     normals = scene.face_normals.astype(np.float64)
     seen = np.zeros(len(scene), np.bool_)
@@ -158,5 +188,9 @@ def unseen_faces(scene: Scene, flood: Flood) -> NDArray[np.bool_]:
         for sign in (1.0, -1.0):
             asked = ~seen if sign > 0 else ~seen & scene.double_sided
             rows = np.flatnonzero(asked)
-            seen[rows] = flood.sides(spot[rows] + sign * ON_FACE * normals[rows]) == INSIDE
+            places = spot[rows] + sign * ON_FACE * normals[rows]
+            side = flood.sides(places)
+            seen[rows] = side == INSIDE
+            if bodies is not None:
+                seen[rows] |= ~seen[rows] & ~bodies.hold(places)
     return ~seen

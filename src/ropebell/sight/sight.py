@@ -14,12 +14,12 @@ from ropebell.level.brief import Brief
 from ropebell.level.model import F64, I32, U8, Level
 from ropebell.level.scene import Scene
 from ropebell.light.rays import RaySpace
-from ropebell.sight.blockers import blockers_of, unseen_faces
+from ropebell.sight.blockers import blockers_of, opens_view, unseen_faces
 from ropebell.sight.cells import cells_of
 from ropebell.sight.mutual import who_sees_whom
-from ropebell.sight.survey import Sealing, blocks_sight, seeds_of, survey
+from ropebell.sight.survey import Sealing, blocks_sight, bodies_of, see_through, seeds_of, survey
 
-VERSION = 1
+VERSION = 2
 # With more cells than this, larger ones are taken: pairs grow with their square.
 MOST_CELLS = 6000
 # A place outside all cells is asked for by the cell nearest to it, if that is as near as so many of the smallest.
@@ -61,6 +61,7 @@ class Sight:
         low, size: (3,) metres and metres of the grid of cells; number: (x, y, z) int32 cell of each place, −1 none.
         middles: (n, 3) metres. seen: (n, ceil(n / 8)) uint8, a bit for each pair of cells. narrow: (k,) cells that
             hardly fit where they are.
+        beyond_seen: whether what is beyond the inside can be seen from there, through what keeps it in, as glass does.
         rays, seconds: what it took. blockers: the best to leave out first. unseen: (T,) bool, faces nobody can see.
     """
 
@@ -78,6 +79,7 @@ class Sight:
     seconds: float
     blockers: tuple[Candidate, ...]
     unseen: NDArray[np.bool_]
+    beyond_seen: bool = False
 
     @property
     def pairs(self) -> int:
@@ -100,11 +102,11 @@ class Sight:
     def sees(self, a: F64, b: F64) -> bool:
         """Whether from the cell of one place anything of another's can be seen; where that is not known, it can.
 
-        What is inside sees nothing of what is not, as long as the level is sealed.
+        What is inside sees nothing of what is not, as long as the level is sealed and has no windows.
         """
         p, q = self.cell_of(a), self.cell_of(b)
         if p < 0 or q < 0:
-            return p == q or not self.sealed
+            return p == q or not self.sealed or self.beyond_seen
         return bool(self.seen[p, q >> 3] >> (7 - (q & 7)) & 1)
 
     def row(self, cell: int) -> NDArray[np.bool_]:
@@ -117,7 +119,8 @@ def digest_of_sight(level: Level, scene: Scene, brief: Brief, cell: float, meant
     solid = blocks_sight(scene)
     seeds = seeds_of(level, scene, brief, RaySpace(scene.corners[solid])) if solid.any() else np.zeros((0, 3))
     return digest_of(
-        "sight", VERSION, scene.corners, scene.node, solid, seeds, scene.double_sided, list(scene.node_names), cell,
+        "sight", VERSION, scene.corners, scene.node, solid, see_through(level, scene), seeds,
+        scene.double_sided, list(scene.node_names), cell,
         meant_sealed,
     )  # fmt: skip
 
@@ -145,12 +148,12 @@ def look(
             np.zeros((0, 3)), np.zeros((0, 0), np.uint8), nothing, 0, time.perf_counter() - begin, (),
             np.zeros(len(scene), np.bool_),
         )  # fmt: skip
-    return _seen(found, gaps, scene, cell, workers, begin, tick)
+    return _seen(found, gaps, scene, see_through(level, scene), cell, workers, begin, tick)
 
 
 def _seen(
-    found: Sealing, gaps: tuple[Gap, ...], scene: Scene, cell: float, workers: int, begin: float,
-    tick: Callable[[float], None],
+    found: Sealing, gaps: tuple[Gap, ...], scene: Scene, glass: NDArray[np.bool_], cell: float, workers: int,
+    begin: float, tick: Callable[[float], None],
 ) -> Sight:  # fmt: skip
     assert found.flood is not None
     solid = blocks_sight(scene)
@@ -160,12 +163,19 @@ def _seen(
         cell *= 1.25
         cells = cells_of(found.flood, corners, cell)
     started = time.perf_counter()
-    mutual = who_sees_whom(cells, RaySpace(corners), workers, lambda share: tick(FLOODED + (SEEN - FLOODED) * share))
+    hiding = solid & ~glass
+    mutual = who_sees_whom(
+        cells, RaySpace(scene.corners[hiding]), workers, lambda share: tick(FLOODED + (SEEN - FLOODED) * share)
+    )  # fmt: skip
     took = time.perf_counter() - started
-    blockers = blockers_of(scene, solid, found.flood, mutual, took, lambda share: tick(SEEN + (1 - SEEN) * share))
+    blockers = blockers_of(
+        scene, solid, hiding, found.flood, mutual, took, lambda share: tick(SEEN + (1 - SEEN) * share)
+    )  # fmt: skip
+    bodies = bodies_of(scene, solid)
+    beyond_seen = opens_view(scene, solid & glass, found.flood, bodies)
     return Sight(
         found.sealed, found.open, found.decided, gaps, cells.low, cells.size, cells.number, cells.middles, mutual.seen,
         cells.narrow.astype(np.int32), mutual.rays, time.perf_counter() - begin,
         tuple(Candidate(scene.node_names[b.node], b.triangles, b.seconds, b.hides) for b in blockers),
-        unseen_faces(scene, found.flood),
+        unseen_faces(scene, found.flood, bodies if beyond_seen else None), beyond_seen,
     )  # fmt: skip

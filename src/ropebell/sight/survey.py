@@ -55,6 +55,14 @@ def blocks_sight(scene: Scene) -> Mask:
     return found
 
 
+def see_through(level: Level, scene: Scene) -> Mask:
+    """(T,) whether one can look through a triangle, as through glass or a grille: it closes the hull, and hides
+    nothing."""
+    through = np.array([m.alpha_mode != "OPAQUE" for m in level.materials] + [False], np.bool_)
+    found: Mask = through[scene.material]
+    return found
+
+
 def survey(
     level: Level, scene: Scene, brief: Brief, meant_sealed: bool = False,
     tick: Callable[[float], None] = lambda _: None,

@@ -24,11 +24,12 @@ from ropebell.app.steps.level.checks import ChecksPanel
 from ropebell.app.steps.level.details import ObjectDetails
 from ropebell.app.steps.level.objects import COLUMNS, ROLE_WORDS, USUAL, ObjectModel, rows_of
 from ropebell.app.steps.level.region import RegionPanel
+from ropebell.app.steps.level.sight import SightPanel
 from ropebell.app.steps.level.start import StartBench
 from ropebell.app.words import count
 from ropebell.checks.remedies import with_marks
 
-PAGES = ("Objects", "Checks", "Play region")
+PAGES = ("Objects", "Checks", "Play region", "Sight")
 
 
 class RoleDelegate(QStyledItemDelegate):
@@ -94,8 +95,8 @@ class LevelBench(QWidget):
         rows.addWidget(self.pages)
         self.stack = QStackedWidget()
         rows.addWidget(self.stack, 1)
-        self.checks, self.region = ChecksPanel(desk), RegionPanel(desk)
-        for page in (self._objects_page(), self.checks, self.region):
+        self.checks, self.region, self.sight = ChecksPanel(desk), RegionPanel(desk), SightPanel(desk)
+        for page in (self._objects_page(), self.checks, self.region, self.sight):
             self.stack.addWidget(page)
         self.pages.chosen.connect(self.show_page)
         self._connect()

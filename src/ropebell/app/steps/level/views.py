@@ -15,3 +15,16 @@ vec3 facing_colors() {
 }
 """
 FACING = View("facing", "Facing of surfaces", frozenset(), "return facing_colors();", "8", RULE, backs=True)
+SIGHT = """
+// What can be seen from where the eye is: in its own colours; the rest cold, with sparse bars.
+vec3 sight_colors(vec3 surface) {
+    float shade = 0.66 + 0.34 * abs(normalize(v_normal).y);
+    if (v_density > 0.5) return to_display(surface) * shade;
+    float bars = step(0.82, fract((gl_FragCoord.x - gl_FragCoord.y) / 15.0));
+    return vec3(0.17, 0.20, 0.27) * shade * (1.0 + 0.5 * bars);
+}
+"""
+IN_SIGHT = View(
+    "sight", "In sight from here", frozenset(), "return sight_colors(surface);", "", SIGHT,
+    words=lambda _: "in sight from here: plain",
+)  # fmt: skip
