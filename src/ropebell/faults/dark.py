@@ -261,7 +261,7 @@ def _middle(lit: Lit, patch: NDArray[np.int64]) -> int:
 
 @AFTER.detector({"dull-emitter": "Glows, but gives no light"}, LIGHT)
 def dull_emitters(s: Looked) -> Iterator[Finding]:
-    """Surfaces that are seen glowing but give under 1 % of the light within 2 m."""
+    """Surfaces that are seen glowing but give under 1 % of the light within 2 m, or as far as they are wide."""
     from scipy.spatial import cKDTree  # slow to load, and only wanted here
 
     lit, scene, level = s.lit, s.lit.scene, s.lit.subject.level
@@ -280,10 +280,11 @@ def dull_emitters(s: Looked) -> Iterator[Finding]:
         if not len(mine) or not s.seen.of(mine).any():
             continue
         spots = lit.places[spread(mine, 64)]
-        near = np.flatnonzero(
-            ((places >= spots.min(axis=0) - AROUND) & (places <= spots.max(axis=0) + AROUND)).all(axis=1)
-        )
-        far, _ = cKDTree(spots).query(places[near], distance_upper_bound=AROUND)
+        low, high = spots.min(axis=0), spots.max(axis=0)
+        # What is larger than that shines farther, or nothing but the wall behind it would be asked.
+        around = max(AROUND, float(np.linalg.norm(high - low)))
+        near = np.flatnonzero(((places >= low - around) & (places <= high + around)).all(axis=1))
+        far, _ = cKDTree(spots).query(places[near], distance_upper_bound=around)
         near = rows[near[np.isfinite(far)]]
         near = near[lit.node[near] != node]
         weight = lit.area[near]
@@ -302,7 +303,7 @@ def dull_emitters(s: Looked) -> Iterator[Finding]:
             if counted and source is not None
             else f"'{material.name}' is not counted as an emitter"
         )
-        reason = f"It is seen glowing but gives {100 * given / all_light:.2g} % of the light within 2 m: {cause}."
+        reason = f"It is seen glowing but gives {100 * given / all_light:.2g} % of the light within {around:.2g} m: {cause}."
         fix = ("count-emitter", material.name) if not counted else ()
         yield finding(
             lit, "dull-emitter", "warning", mine, int(mine[len(mine) // 2]), reason,
