@@ -3,21 +3,23 @@
 from __future__ import annotations
 
 import json
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 import pytest
 
-from helpers import level_file, recipe
+from helpers import bake, level_file, recipe
 from ropebell.build.precheck import gather
 from ropebell.build.sighting import known_sight, sight_of, ways_out
 from ropebell.build.store import Store
 from ropebell.checks.subject import Subject
 from ropebell.cli.main import main
+from ropebell.compare.opened import opened_by
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import ball, box
 from ropebell.errors import UsageError
-from ropebell.level.brief import Brief, LightChange, Mark, Pose, Region
+from ropebell.level.brief import Brief, LightChange, Mark, Move, Pose, Region
 from ropebell.level.model import F64, Light
 from ropebell.level.open import open_level
 from ropebell.light.rays import RaySpace
@@ -268,3 +270,33 @@ def test_glass_closes_the_hull_and_hides_nothing(tmp_path: Path) -> None:
     # What is beyond may be seen through glass, but not what lies within walls.
     areas = [float(scene.areas[sight.unseen].sum()) for sight, scene in found]
     assert areas[0] > 100 and max(areas[1:]) < 0.3 * areas[0]
+
+
+def _leak_of(folder: Path) -> tuple[F64, float]:
+    place, _ = ways_out(folder)[0]
+    return place, json.loads((folder / "sight.json").read_text())["leaks"][0]["gap"]["width"]
+
+
+def test_what_opened_a_leak_is_what_changed_round_its_gap_since_it_was_sealed(tmp_path: Path) -> None:
+    builds = tmp_path / "builds"
+    builds.mkdir()
+    made = recipe("sketch", draft=8, sight__enabled=True, sight__cell=1.0)
+    brief = Brief(region=Region(start=START), marks={"r/door": Mark(role="left-out")})
+    level = _two_rooms(tmp_path)
+    bake(level, made, builds / "0001", brief=brief)
+    # A wall is lowered, far from it the ornament goes elsewhere.
+    level = _two_rooms(tmp_path, hole=0.05)
+    moved = replace(brief, moves={"r/ornament": Move((0.0, 0.3, 0.0))})
+    bake(level, made, builds / "0002", brief=moved)
+    found = opened_by(builds / "0002", *_leak_of(builds / "0002"))
+    assert found.sealed == 1 and [c.node for c in found.at_gap] == ["r/east low"] and found.elsewhere == 1
+    assert found.sentence() == "Sealed in build 1. Since then: east low has another shape."
+    # Two builds later it is still that; a mark that lets sight through is one more.
+    bake(level, made, builds / "0003", brief=moved)
+    assert opened_by(builds / "0003", *_leak_of(builds / "0003")).at_gap == found.at_gap
+    through = replace(brief, sealed=True, marks={**brief.marks, "r/west": Mark(blocks_sight=False)})
+    bake(_two_rooms(tmp_path), made, builds / "0004", brief=through)
+    opened = opened_by(builds / "0004", *_leak_of(builds / "0004"))
+    assert [c.node for c in opened.at_gap] == ["r/west"] and "west lets sight through" in opened.sentence()
+    # Without a sealed build there is nothing to say.
+    assert opened_by(builds / "0001", np.zeros(3), 0.1).sentence() == ""

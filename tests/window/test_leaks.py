@@ -66,6 +66,28 @@ def test_a_leak_is_listed_drawn_and_followed(empty_window: Window, qtbot: QtBot,
     assert window.stage.camera.forward @ toward > 0.999 * np.linalg.norm(toward)
 
 
+def test_what_opened_a_leak_is_told_beside_it(empty_window: Window, qtbot: QtBot, tmp_path: Path) -> None:
+    window, s = empty_window, empty_window.desk
+    with qtbot.waitSignal(s.level.opened, timeout=LONG):
+        window.open(_level(tmp_path, 0.0))
+    made = with_value(with_value(named("sketch"), "light.gather_rays", 16), "sight.enabled", True)
+    s.document.set_recipe("Coarse, and leaks", made)
+    idle(window, qtbot)
+    build(window, qtbot)
+    with qtbot.waitSignal(s.level.rearranged, timeout=LONG):
+        _level(tmp_path, 0.08)  # exported again
+    idle(window, qtbot)
+    build(window, qtbot)
+    window.go_to_step("faults")
+    idle(window, qtbot)
+    step = window.steps["faults"]
+    assert isinstance(step, FaultsStep)
+    step.state.choose(next(f for f, _ in step.state.seen.found if f.kind == LEAK))
+    told = step.faults_bench.history
+    qtbot.waitUntil(lambda: "Sealed in build 1. Since then: west" in told.text(), timeout=LONG)
+    assert told.isVisible()
+
+
 def _two_rooms(folder: Path) -> Path:
     """Two rooms with a doorway at their south end, a screen of many faces, a block outside that nobody can see."""
     b = LevelBuilder()

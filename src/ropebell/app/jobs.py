@@ -21,6 +21,7 @@ LANES = {
     "account": "account",
     "verdict": "account",
     "around": "account",
+    "opened": "account",
 }
 MAIN_LANE = "main"
 

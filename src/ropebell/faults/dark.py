@@ -303,7 +303,9 @@ def dull_emitters(s: Looked) -> Iterator[Finding]:
             if counted and source is not None
             else f"'{material.name}' is not counted as an emitter"
         )
-        reason = f"It is seen glowing but gives {100 * given / all_light:.2g} % of the light within {around:.2g} m: {cause}."
+        reason = (
+            f"It is seen glowing but gives {100 * given / all_light:.2g} % of the light within {around:.2g} m: {cause}."
+        )
         fix = ("count-emitter", material.name) if not counted else ()
         yield finding(
             lit, "dull-emitter", "warning", mine, int(mine[len(mine) // 2]), reason,

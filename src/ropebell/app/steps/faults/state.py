@@ -22,6 +22,7 @@ from ropebell.build.scope import Scope
 from ropebell.build.sighting import LEAK
 from ropebell.checks.remedies import act, apply_fix
 from ropebell.checks.subject import short
+from ropebell.compare.opened import opened_by
 from ropebell.errors import RopeBellError, why
 from ropebell.faults.over_builds import Seen, known_key, note_on
 from ropebell.level.brief import Brief
@@ -47,6 +48,7 @@ class FaultsState(QObject):
     Attributes:
         seen: what is found in it. chosen: the finding that is looked at, None for none.
         account, verdict: of the spot that was asked about, None until they are known.
+        opened: what opened the leak that is looked at, a sentence, empty where that is not known.
         asked: where that is; trouble: why there is no account of it.
 
     Signals:
@@ -68,6 +70,7 @@ class FaultsState(QObject):
         self.what_if: list[WhatIf] = []
         self.tried: list[Tried] = []
         self.light_names: tuple[str, ...] = ()
+        self.opened = ""
         self._ledger: Ledger | None = None
         desk.rope.looking_at.connect(lambda _: self.refresh())
         desk.document.edited.connect(self.refresh_known)
@@ -118,12 +121,35 @@ class FaultsState(QObject):
     def choose(self, finding: Finding | None) -> None:
         """Look at a finding, and ask for the account of its place."""
         self.chosen = finding
+        self.opened = ""
         # A leak is no matter of the light beside it.
+        if finding is not None and finding.kind == LEAK:
+            self._ask_what_opened(finding)
         if finding is not None and finding.place is not None and finding.kind != LEAK:
             self.ask(finding.place)
         else:
             self._forget()
         self.changed.emit()
+
+    def _ask_what_opened(self, leak: Finding) -> None:
+        """What changed round a leak since the level was last sealed."""
+        shown = self._desk.rope.shown
+        if shown is None or leak.place is None or leak.measure is None:
+            return
+        folder, place, width = shown.folder, np.array(leak.place), leak.measure[0]
+
+        def work() -> str:
+            try:
+                return opened_by(folder, place, width).sentence()
+            except RopeBellError:
+                return ""
+
+        def receive(words: str) -> None:
+            if self.chosen == leak:
+                self.opened = words
+                self.changed.emit()
+
+        self._desk.jobs.start("opened", work, receive)
 
     def ask(self, place: tuple[float, float, float], normal: F64 | None = None) -> None:
         """Ask why a spot looks as it does."""
