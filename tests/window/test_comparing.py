@@ -15,7 +15,7 @@ from waits import LONG, Opener, build, idle
 from helpers import level_file, room
 from ropebell.app.stage.camera import Camera
 from ropebell.app.steps.compare import CompareStep
-from ropebell.app.steps.compare.bench import ADVICE, CHANGES, TIME
+from ropebell.app.steps.compare.bench import ADVICE, CHANGES, LEVEL, OBJECT, OF_SPOT, TIME
 from ropebell.app.steps.compare.views import BESIDE, COST, FIRST, LUX, WIPE
 from ropebell.app.views import RESULT
 from ropebell.app.window import Window
@@ -138,10 +138,22 @@ def test_two_knots_of_the_rope_are_compared(window: Window, qtbot: QtBot) -> Non
     bench.view.button(0).click()
     assert window.stage.look.view is WIPE and not bench.map.isChecked()
     # Its share on one object.
-    bench.whose.click()
+    bench.whose.button(OBJECT).click()
     qtbot.waitUntil(lambda: step.comparing.shares is not None, timeout=LONG)
     assert bench.causes_title.text() == "Shares of the difference on room"
-    bench.whose.click()
+    # And on the texel that is clicked.
+    bench.whose.button(OF_SPOT).click()
+    assert "Click a spot" in window.notices.text and step.comparing.on == "house/room"
+    point = QPointF(window.stage.width() * 0.7, window.stage.height() * 0.8)
+    spot = window.stage.spot_at(point)
+    assert spot is not None
+    window.stage.hands.pointed.emit(spot)
+    window.stage.hands.picked.emit(spot.node)
+    bench.whose.button(OF_SPOT).click()
+    qtbot.waitUntil(lambda: step.comparing.shares is not None, timeout=LONG)
+    assert bench.causes_title.text() == "Shares of the difference on this spot"
+    assert any(np.allclose(m.position, spot.position) and m.label == "shares here" for m in step.overlay().marks)
+    bench.whose.button(LEVEL).click()
     assert step.comparing.on == "" and bench.causes_title.text() == "Shares of the difference"
     assert bench.apart.isHidden()
     bench.swap.click()

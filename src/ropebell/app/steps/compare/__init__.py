@@ -10,7 +10,7 @@ from ropebell.app.desk import Desk
 from ropebell.app.stage.overlay import Mark, Overlay
 from ropebell.app.stage.picture import Spot, StagePicture
 from ropebell.app.steps.compare.bench import CompareBench
-from ropebell.app.steps.compare.comparing import Comparing
+from ropebell.app.steps.compare.comparing import SPOT, Comparing
 from ropebell.app.steps.compare.views import BESIDE, COST, FIRST, LUX, STOPS, WIPE
 from ropebell.app.steps.step import Step
 from ropebell.app.telling import Words
@@ -30,6 +30,7 @@ class CompareStep(Step):
         super().__init__(desk)
         self.comparing = Comparing(desk)
         self._view: View = WIPE
+        self._spot: Spot | None = None
         self.comparing.changed.connect(self._changed)
         desk.rope.paired.connect(self._pair)
 
@@ -40,6 +41,8 @@ class CompareStep(Step):
         bench.parted.connect(self._part)
         bench.gained.connect(self._gain)
         bench.go_to.connect(lambda place: self.desk.go_near(place) if place is not None else None)
+        self.desk.stage.hands.pointed.connect(self._pointed)
+        self.desk.stage.hands.picked.connect(self._picked)
         bench.refresh()
         return bench
 
@@ -47,6 +50,21 @@ class CompareStep(Step):
     def compare_bench(self) -> CompareBench:
         """The panel."""
         return cast(CompareBench, self.bench)
+
+    def _pointed(self, spot: Spot | None) -> None:
+        self._spot = spot
+
+    def _picked(self, _node: int) -> None:
+        """The shares of the difference follow what is clicked, where they are of an object or a spot."""
+        comparing, spot = self.comparing, self._spot
+        if not self.active or spot is None or comparing.found is None or spot.other is None:
+            return
+        comparing.spot = spot.position
+        if comparing.on == SPOT:
+            comparing.share_on(SPOT)
+        elif comparing.on and self.desk.selection.paths:
+            comparing.share_on(self.desk.selection.paths[0])
+        self.changed.emit()
 
     def _changed(self) -> None:
         if self.active:
@@ -92,6 +110,9 @@ class CompareStep(Step):
             Mark((float(p[0]), float(p[1]), float(p[2])), "point", f"{number + 1}", ringed=number == 0)
             for number, (p, *_) in enumerate(found.worst if found is not None else ())
         ]
+        if self.comparing.on == SPOT and self.comparing.spot is not None:
+            x, y, z = (float(v) for v in self.comparing.spot)
+            marks.append(Mark((x, y, z), "point", "shares here", strong=True))
         return Overlay((), tuple(marks))
 
     def words(self, spot: Spot) -> Words | None:

@@ -11,7 +11,7 @@ from ropebell.app.desk import Desk
 from ropebell.app.parts import LIST_WIDTH, Choice, Paged, Sentences, button, combo, fit, label, pair, rows_in
 from ropebell.app.rope import DRAFT_WORDS
 from ropebell.app.steps.compare.charts import Areas, Bars
-from ropebell.app.steps.compare.comparing import Comparing
+from ropebell.app.steps.compare.comparing import SPOT, Comparing
 from ropebell.app.steps.compare.views import BESIDE, COST, FIRST, LUX, STOPS, WIPE
 from ropebell.app.views import RESULT, View
 from ropebell.app.words import clock, lux, megabytes, short_count
@@ -22,6 +22,7 @@ SHOWN: tuple[tuple[str, View], ...] = (
     ("Parted", WIPE), ("Beside", BESIDE), ("A", FIRST), ("B", RESULT), ("Lux", LUX), ("Stops", STOPS),
 )  # fmt: skip
 LOOK, CHANGES, TIME, ADVICE = range(4)
+LEVEL, OBJECT, OF_SPOT = range(3)
 # Slider positions of the gain, each a doubling.
 GAINS = 7
 
@@ -92,7 +93,8 @@ class CompareBench(QWidget):
         self.changed = Sentences("What changed", 190)
         self.causes_title, self.causes = label("Shares of the difference", "heading"), Bars("Shares of the difference")
         self.told = label("", "second")
-        self.whose = button("On the selected object", "flat", "Shares of the difference on the selected object")
+        self.whose = Choice(["Level", "Object", "Spot"], "Shares of the difference on")
+        self.whose.set_current(LEVEL)
         self.apart = button("Build with one change at a time", "", "Builds of A with one change of B each")
         self.faults_title, self.faults = label("Faults", "heading"), Sentences("Faults that came and went", 190)
         for widget in (
@@ -102,7 +104,7 @@ class CompareBench(QWidget):
             rows.addWidget(widget)
         rows.addStretch(1)
         self.faults.itemClicked.connect(lambda item: self.go_to.emit(item.data(Qt.ItemDataRole.UserRole)))
-        self.whose.clicked.connect(self._whose)
+        self.whose.chosen.connect(self._whose)
         self.apart.clicked.connect(lambda: self._desk.commands.run("compare.apart"))
 
     def _make_time(self, rows: QVBoxLayout) -> None:
@@ -245,9 +247,9 @@ class CompareBench(QWidget):
         self.changed.fit()
         shares = self.state.shares if self.state.on else c.causes
         causes = shares.causes if shares is not None else ()
-        on = self.state.on.rsplit("/", 1)[-1]
+        on = "this spot" if self.state.on == SPOT else self.state.on.rsplit("/", 1)[-1]
         self.causes_title.setText(f"Shares of the difference on {on}" if on else "Shares of the difference")
-        self.whose.setText("On the whole level" if on else "On the selected object")
+        self.whose.set_current(LEVEL if not on else OF_SPOT if self.state.on == SPOT else OBJECT)
         self.whose.setVisible(len(c.causes.causes) > 1)
         self.causes.show_shares([(cause.name, cause.share) for cause in causes])
         for widget in (self.causes_title, self.causes):
@@ -311,12 +313,14 @@ class CompareBench(QWidget):
             self._desk.selection.select(now.scene.node_names.index(name))
             self._desk.commands.run("stage.focus")
 
-    def _whose(self) -> None:
+    def _whose(self, of: int) -> None:
         paths = self._desk.selection.paths
-        if not self.state.on and not paths:
-            self._desk.telling.news("Select an object in the picture first.")
+        if (of == OBJECT and not paths) or (of == OF_SPOT and self.state.spot is None):
+            what = "Select an object" if of == OBJECT else "Click a spot"
+            self._desk.telling.news(f"{what} in the picture first.")
+            self._show_changes()
             return
-        self.state.share_on("" if self.state.on else paths[0])
+        self.state.share_on(("", paths[0] if paths else "", SPOT)[of])
 
     # -- advice
 

@@ -30,6 +30,8 @@ from ropebell.level.model import F64
 from ropebell.light.rays import RaySpace
 
 MOST_WORST, APART = 8, 1.0
+# No path of an object begins so.
+SPOT = "/spot"
 
 
 @dataclass(frozen=True, eq=False)
@@ -102,7 +104,8 @@ class Comparing(QObject):
 
     Attributes:
         pair: numbers of A and B, 0 for none. found: what came of it, None until then. trouble: why nothing did.
-        on: object that `shares` of the difference are of, empty: the whole level. busy: whether it is being compared.
+        on: what `shares` of the difference are of: an object's path, `SPOT`, or empty for the whole level.
+        spot: (3,) metres, the place that was clicked last, None for none. busy: whether it is being compared.
         advice: None until it was asked for. taken: advice that was taken.
 
     Signals:
@@ -118,6 +121,7 @@ class Comparing(QObject):
         self.found: Compared | None = None
         self.trouble = self.on = ""
         self.shares: Causes | None = None
+        self.spot: F64 | None = None
         self.busy = self.advising = False
         self.advice: list[Advice] | None = None
         self.advised_on = 0
@@ -167,7 +171,7 @@ class Comparing(QObject):
         if now is None or a not in knots or b not in knots:
             return
         self.pair, self.found, self.trouble, self.busy = (a, b), None, "", True
-        self.on, self.shares = "", None
+        self.on, self.shares, self.spot = "", None, None
         first, second, project = knots[a].folder, knots[b].folder, now.project
 
         def work() -> Compared | str:
@@ -188,18 +192,28 @@ class Comparing(QObject):
         self.changed.emit()
 
     def share_on(self, path: str) -> None:
-        """Share the difference on one object out among its causes; empty: on all of the level again."""
+        """Share the difference on one object, or on the spot, out among its causes; empty: on all of the level again.
+
+        Args:
+            path: of the object, or `SPOT`.
+        """
         found = self.found
         self.on, self.shares = path, None
         if found is None or not path:
             self.changed.emit()
             return
-        c = found.comparison
-        scene = c.light.base.scene
+        c, spot = found.comparison, self.spot
+        scene, places = c.light.base.scene, c.light.places
 
         def work() -> Causes:
-            node = np.array([name == path for name in scene.node_names])[scene.node]
-            return causes(c.a, c.b, c.light, c.changes, node[c.light.places.triangle])
+            if path == SPOT:
+                assert spot is not None
+                far = np.linalg.norm(places.position(scene.corners) - spot, axis=1)
+                # The texel that one clicked on, if both builds have such a place.
+                only = np.arange(len(places)) == int(np.where(c.light.there, far, np.inf).argmin())
+            else:
+                only = np.array([name == path for name in scene.node_names])[scene.node][places.triangle]
+            return causes(c.a, c.b, c.light, c.changes, only)
 
         def receive(shares: Causes) -> None:
             if self.on == path:
