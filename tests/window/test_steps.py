@@ -9,9 +9,10 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PyQt6.QtCore import QPoint, QPointF, Qt
+from PyQt6.QtGui import QImage
 from PyQt6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
-from waits import LONG, idle
+from waits import LONG, build, idle
 
 from helpers import floor, level_file, room
 from ropebell.app.stage.camera import Camera
@@ -560,6 +561,50 @@ def test_hybrid_lights_have_a_near_and_a_far_set(window: Window, qtbot: QtBot) -
     window.desk.commands.run("stage.near")
     idle(window, qtbot)
     assert not window.picture.near and (window.stage.picture.total == shown.total).all()
+
+
+def test_the_game_is_shown_with_the_lights_that_it_adds_itself(window: Window, qtbot: QtBot) -> None:
+    s, stage = window.desk, window.stage
+    s.document.set_light("lights/lamp", LightChange(mode="hybrid"))
+    idle(window, qtbot)
+    build(window, qtbot)
+    stage.look.halo = False
+    stage.go(Camera((2.0, 1.5, 3.6), 0.0, -0.3))
+    s.commands.run("stage.expose")
+
+    def drawn(view: str) -> np.ndarray:
+        s.commands.run(f"view.{view}")
+        idle(window, qtbot)
+        stage.grab_smooth()
+        image = stage._image.convertToFormat(QImage.Format.Format_RGB888)
+        bits = image.constBits()
+        bits.setsize(image.sizeInBytes())
+        rows = np.frombuffer(bits, np.uint8).reshape(image.height(), image.bytesPerLine())
+        return rows[:, : 3 * image.width()].astype(float)
+
+    # Near by the lamp is live; where nothing is in its way it gives what the pages have of it.
+    baked, played = drawn("result"), drawn("played")
+    assert "1 hybrid live within 30 m" in window.strip.view.text() and stage.picture.lamps is not None
+    assert np.median(np.abs(played - baked)) <= 2 and np.quantile(np.abs(played - baked), 0.8) <= 8
+    lamp = stage.picture.lamps
+    assert lamp.rows(np.zeros(3), np.zeros(3))[0, 4:7] == pytest.approx(lamp.lights[0].strength)
+    # What the far set holds of it is in neither the near pages nor, once it is off, in the game.
+    s.document.set_light("lights/lamp", LightChange(mode="hybrid", enabled=False))
+    idle(window, qtbot)
+    assert "no light is live" in window.strip.view.text() and drawn("played").mean() < 0.9 * played.mean()
+    # Afar the pages count alone.
+    s.document.set_light("lights/lamp", LightChange(mode="hybrid"))
+    s.document.edit_brief("Blend", lambda b: replace(b, blend_distance=0.01))
+    idle(window, qtbot)
+    assert np.median(np.abs(drawn("played") - baked)) <= 1
+    # One that is only live lights what its build left dark.
+    s.document.set_light("lights/lamp", LightChange(mode="live"))
+    idle(window, qtbot)
+    build(window, qtbot)
+    dark, live = drawn("result"), drawn("played")
+    assert "1 live" in window.strip.view.text() and live.mean() > 1.5 * max(dark.mean(), 1.0)
+    s.commands.run("view.result")
+    assert stage.picture.lamps is None
 
 
 def test_noise_has_a_view_and_stands_beside_the_light_under_the_pointer(window: Window, qtbot: QtBot) -> None:

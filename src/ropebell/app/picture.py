@@ -16,6 +16,7 @@ from ropebell.app.relight import Relighter
 from ropebell.app.relit import Relit
 from ropebell.app.stage.camera import Camera
 from ropebell.app.stage.drawn import Charted
+from ropebell.app.stage.lamps import Lamps
 from ropebell.app.stage.picture import StagePicture
 from ropebell.app.stage.widget import Stage
 from ropebell.app.state import State
@@ -32,6 +33,7 @@ class Picture(QObject):
         kind: who is shown: `live`, `step`, `relit`, `build`, `level`, or empty before anything is.
         live: of the build that runs. relit: of the settings of now. shown: the build that is looked at.
         around: what rays tell of each place of the charts it goes with, see `StagePicture`; None until it is asked for.
+        played: whether it is shown as the game puts it together: near pages and live lights close by.
         near: whether the near set is shown: without the direct light of hybrid lights, as pages are read close by.
         of_step: asks the step that is shown now. restored: whether the eye stands where it was left.
 
@@ -49,7 +51,7 @@ class Picture(QObject):
         self.relit: Relit | None = None
         self.shown: Shown | None = None
         self.around: tuple[Charted, F32] | None = None
-        self.near = False
+        self.near = self.played = False
         self.restored = False
         self.of_step: Callable[[], StagePicture | None] = lambda: None
         state.level.opened.connect(self._opened)
@@ -72,8 +74,8 @@ class Picture(QObject):
         candidates = (
             ("live", self.live.picture if self.live is not None else None),
             ("step", self.of_step()),
-            ("relit", self.relit.picture if self.relit is not None else None),
-            ("build", near or (shown.picture if shown is not None else None)),
+            ("relit", self.relit.picture if self.relit is not None and not self.played else None),
+            ("build", self._as_played() or near or (shown.picture if shown is not None else None)),
             ("level", now.picture if now is not None else None),
         )
         self.kind, picture = next(((k, p) for k, p in candidates if p is not None), ("", None))
@@ -84,6 +86,23 @@ class Picture(QObject):
             self._mark()
             self._hide()
         self.changed.emit()
+
+    def play(self, on: bool) -> None:
+        """Show builds as the game puts them together, or their pages alone."""
+        if on != self.played:
+            self.played = on
+            self.refresh()
+
+    def _as_played(self) -> StagePicture | None:
+        """The build with what the game adds, where that is wanted."""
+        shown, now = self.shown, self._state.level.now
+        if not self.played or shown is None or now is None or shown.picture.total is None:
+            return None
+        near = shown.near.total if shown.near is not None else None
+        base = shown.picture.total if near is None else near
+        other = np.concatenate([base, np.zeros_like(base[..., :1])], axis=3)
+        lamps = Lamps.of(now.scene.lights, now.project.brief.blend_distance)
+        return replace(shown.picture, other=other, lamps=lamps)
 
     @property
     def on_stage(self) -> StagePicture | None:
@@ -176,6 +195,8 @@ class Picture(QObject):
         """Materials glow on the stage as the project says they are seen."""
         project = self._state.document.project
         self._stage.show_glow(project.brief.looks if project is not None else {})
+        if self.played:
+            self.refresh()  # live lights are those of now
 
     # -- moving things, near and far
 

@@ -18,7 +18,12 @@ uniform sampler2DArray other_light;
 uniform sampler2DArray ray_shares;
 uniform float split;  // pixels from the left, where two builds meet
 uniform float gain;
+uniform vec3 eye;  // where one looks from, as `v_place`
+uniform float blend;  // metres from the eye within which hybrid lights are live
+uniform int lamp_count;
+uniform mat4 lamps[16];  // see `lamps.py`
 in vec3 v_normal;
+in vec3 v_place;  // from the level's centre
 in vec2 v_picture_uv;
 in vec2 v_light_uv;
 flat in float v_page;

@@ -9,6 +9,7 @@ in float density;
 // One byte a node: 1 hidden, 2 chosen.
 uniform sampler2D flags;
 out vec3 v_normal;
+out vec3 v_place;
 out vec2 v_picture_uv;
 out vec2 v_light_uv;
 flat out float v_page;
@@ -18,6 +19,7 @@ flat out int v_flags;
 void main() {
     gl_Position = matrix * vec4(position, 1.0);
     v_normal = normal;
+    v_place = position;
     v_picture_uv = picture_uv;
     v_light_uv = light_uv.xy;
     v_page = light_uv.z;

@@ -10,6 +10,7 @@ import numpy as np
 from ropebell.app.stage.backdrop import Backdrop
 from ropebell.app.stage.camera import Camera
 from ropebell.app.stage.drawn import Charted, Half, Vertices, to_half
+from ropebell.app.stage.lamps import Lamps
 from ropebell.build.meter import look_up
 from ropebell.level.model import F32, F64, I32, Level
 from ropebell.level.scene import Scene
@@ -68,6 +69,7 @@ class StagePicture:
             may differ within noise, under nought where the other has no such place; None where nothing is compared.
         around: (P, H, W, 2) how closed in each place is, and its share of rays that met backs; None where that was not
             asked for.
+        lamps: lights that the game adds to `total`, where they are shown; `other` is then what it adds them to nearby.
         fresh: objects that have no light here, as they are new or moved.
         gone: (n, 3, 3) corners of faces that had light and are no more.
         sky: what is seen behind it, None where that is dark.
@@ -87,6 +89,7 @@ class StagePicture:
     parts: tuple[str, ...] = ()
     other: F32 | None = None
     around: F32 | None = None
+    lamps: Lamps | None = None
     fresh: tuple[str, ...] = ()
     gone: F64 = field(default_factory=lambda: np.zeros((0, 3, 3)))
     sky: Backdrop | None = None

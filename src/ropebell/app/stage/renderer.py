@@ -15,6 +15,7 @@ from ropebell.app.stage.camera import Camera
 from ropebell.app.stage.drawn import Half, crease_edges, to_half
 from ropebell.app.stage.gl_calls import LINES, TRIANGLES, GlCalls
 from ropebell.app.stage.halo import Halo
+from ropebell.app.stage.lamps import MOST
 from ropebell.app.stage.picture import StagePicture
 from ropebell.app.stage.sky import Sky
 from ropebell.app.views import RESULT, View, chain
@@ -198,6 +199,7 @@ class Renderer:
         for name, number in (("split", look.split * width), ("gain", look.gain)):
             if name in p:
                 p[name].value = number
+        self._set_lamps(picture, np.array(camera.eye), centre)
         p["side"].value = float(picture.charted.side) if picture.charted is not None else 1.0
         kind = moderngl.NEAREST if look.by_texel else moderngl.LINEAR
         for layer, unit in LAYERS.items():
@@ -222,6 +224,18 @@ class Renderer:
             (texture or self._white).use(0)
             self._calls.draw(p, self._vertices, TRIANGLES, 3 * batch.first, 3 * batch.count)
         self._draw_selection(picture, matrix, look.selected)
+
+    def _set_lamps(self, picture: StagePicture, eye: F64, centre: F64) -> None:
+        p = self._program
+        if "lamps" not in p:
+            return  # none of the views asks for them
+        rows = picture.lamps.rows(eye, centre) if picture.lamps is not None else np.zeros((0, 16), np.float32)
+        table = np.zeros((MOST, 16), np.float32)
+        table[: len(rows)] = rows
+        p["lamps"].write(table.tobytes())
+        p["lamp_count"].value = len(rows)
+        p["eye"].value = tuple(float(v) for v in eye - centre)
+        p["blend"].value = picture.lamps.blend if picture.lamps is not None else 1.0
 
     def _draw_selection(self, picture: StagePicture, matrix: F64, selected: int) -> None:
         """Crease edges of the selected object, in front of everything, faintly where hidden."""

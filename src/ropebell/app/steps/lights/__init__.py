@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import cast
 
 import numpy as np
@@ -9,7 +10,9 @@ import numpy as np
 from ropebell.app.stage.overlay import AXES, Overlay, plain, snapped
 from ropebell.app.steps.lights.bench import LightsBench
 from ropebell.app.steps.lights.marks import ARM, light_marks
+from ropebell.app.steps.lights.views import PLAYED
 from ropebell.app.steps.step import Step
+from ropebell.app.views import View
 from ropebell.app.walk import Station
 from ropebell.level.model import F64
 
@@ -47,6 +50,12 @@ class LightsStep(Step):
 
         words = "Drag the strength of this lamp: the light follows at once, from stored rays. Ctrl+Z undoes it."
         return Station(4, words, go)
+
+    def views(self) -> Sequence[View]:
+        return (PLAYED,)
+
+    def view_shown(self, view: View) -> None:
+        self.desk.picture.play(view is PLAYED)
 
     def enter(self) -> None:
         super().enter()
