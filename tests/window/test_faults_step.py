@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from functools import partial
 from pathlib import Path
 
@@ -20,8 +21,10 @@ from ropebell.app.steps.faults import FaultsStep
 from ropebell.app.steps.faults.account_view import rows_of
 from ropebell.app.steps.faults.finding_list import FINDING
 from ropebell.app.steps.faults.scale import BOX, SEEN, SELECTION
+from ropebell.app.steps.faults.state import cost_in_words
 from ropebell.app.window import Window
-from ropebell.app.words import luminance
+from ropebell.app.words import luminance, short_count
+from ropebell.build.estimate import estimate
 from ropebell.build.recipe import named, with_value
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import box
@@ -87,6 +90,7 @@ def test_from_a_fault_to_its_remedy_and_the_build_that_mends_it(window: Window, 
     place = next(m.position for m in marks if m.strong)
     assert np.linalg.norm(np.array(place) - window.stage.eye.at) < 6.0
     assert bench.fix.text() == "Turn its faces round"
+    qtbot.waitUntil(lambda: "Costs next to nothing" in bench.history.text(), timeout=LONG)
     bench.fix.click()
     assert s.document.project.brief.marks["things/chest"].turned is True
     assert "The remedy is applied" in window.notices.text
@@ -242,6 +246,20 @@ def test_how_much_surface_has_which_light_is_told_of_all_and_of_parts(window: Wi
     assert scale.isVisible()
     s.commands.run("faults.spread")
     assert not scale.isVisible()
+
+
+def test_what_a_remedy_costs_is_told_before_it_is_taken(window: Window, qtbot: QtBot) -> None:
+    state, bench, now = step(window).state, step(window).faults_bench, window.desk.level.now
+    assert now is not None
+    chest = next(f for f in listed(window) if f.kind == "black-patch")
+    finer = replace(chest, fix=("set", "density.texels_per_metre", str(3 * now.project.recipe.texels_per_metre)))
+    state.choose(finer)
+    qtbot.waitUntil(lambda: "A build then takes" in state.cost, timeout=LONG)
+    assert "texels more" in bench.history.text()
+    before = estimate(now.baking, now.project.recipe, 2)
+    half = replace(before, texels=before.texels - 1200, seconds={k: 0.5 * v for k, v in before.seconds.items()})
+    assert f"{short_count(1200)} texels fewer" in cost_in_words(before, half)
+    assert cost_in_words(before, before) == "Costs next to nothing."
 
 
 def mean_of(image: QImage) -> float:

@@ -22,6 +22,7 @@ LANES = {
     "verdict": "account",
     "around": "account",
     "opened": "account",
+    "cost": "account",
 }
 MAIN_LANE = "main"
 

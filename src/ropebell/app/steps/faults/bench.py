@@ -179,7 +179,7 @@ class FaultsBench(QWidget):
         if finding is not None and now is not None:
             note = note_on(finding, now.project.brief.known)
         advice = f"{finding.remedy}. {record(state.tried, finding)}".strip() if finding is not None else ""
-        advice = "\n".join(words for words in (state.opened, advice) if words)
+        advice = "\n".join(words for words in (state.opened, advice, state.cost) if words)
         self.history.setText(f"Known here: {note}." if note else advice)
         self.history.setVisible(bool(self.history.text()))
         self.fix.setVisible(finding is not None and bool(finding.fix))

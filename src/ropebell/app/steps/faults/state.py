@@ -13,8 +13,11 @@ from ropebell.account.texel import Account, Ledger, Spot
 from ropebell.account.verdict import Verdict, verdict
 from ropebell.account.what_if import WhatIf, what_if
 from ropebell.app.desk import Desk
+from ropebell.app.words import clock, short_count
+from ropebell.build.estimate import Estimate, estimate
 from ropebell.build.found import found_in
 from ropebell.build.manifest import Manifest
+from ropebell.build.precheck import gather
 from ropebell.build.recipe import with_setting
 from ropebell.build.remedied import Tried, judged, read_tried, write_tried
 from ropebell.build.reopened import reopen
@@ -28,9 +31,12 @@ from ropebell.faults.over_builds import Seen, known_key, note_on
 from ropebell.level.brief import Brief
 from ropebell.level.finding import Finding
 from ropebell.level.model import F32, F64
+from ropebell.light.workers import cores
 
 NOTHING = Seen((), (), ())
 SET = "set"
+# A change of a build's time is told from this share on.
+WORTH_TELLING = 0.02
 
 
 def remedy_words(finding: Finding) -> str:
@@ -42,6 +48,16 @@ def remedy_words(finding: Finding) -> str:
     return act(finding)
 
 
+def cost_in_words(before: Estimate, after: Estimate) -> str:
+    """What a change does to builds, told where it is worth telling."""
+    seconds, texels = after.total_seconds - before.total_seconds, after.texels - before.texels
+    if abs(seconds) < WORTH_TELLING * before.total_seconds:
+        return "Costs next to nothing."
+    more = "more" if texels >= 0 else "fewer"
+    counted = f", {short_count(abs(texels))} texels {more}" if texels else ""
+    return f"A build then takes {clock(after.total_seconds)} instead of {clock(before.total_seconds)}{counted}."
+
+
 class FaultsState(QObject):
     """Follows the build that is looked at.
 
@@ -49,6 +65,7 @@ class FaultsState(QObject):
         seen: what is found in it. chosen: the finding that is looked at, None for none.
         account, verdict: of the spot that was asked about, None until they are known.
         opened: what opened the leak that is looked at, a sentence, empty where that is not known.
+        cost: what the remedy of what is looked at would do to later builds, a sentence, empty until it is known.
         asked: where that is; trouble: why there is no account of it.
 
     Signals:
@@ -70,7 +87,7 @@ class FaultsState(QObject):
         self.what_if: list[WhatIf] = []
         self.tried: list[Tried] = []
         self.light_names: tuple[str, ...] = ()
-        self.opened = ""
+        self.opened = self.cost = ""
         self._ledger: Ledger | None = None
         desk.rope.looking_at.connect(lambda _: self.refresh())
         desk.document.edited.connect(self.refresh_known)
@@ -121,7 +138,9 @@ class FaultsState(QObject):
     def choose(self, finding: Finding | None) -> None:
         """Look at a finding, and ask for the account of its place."""
         self.chosen = finding
-        self.opened = ""
+        self.opened = self.cost = ""
+        if finding is not None and finding.fix:
+            self._ask_cost(finding)
         # A leak is no matter of the light beside it.
         if finding is not None and finding.kind == LEAK:
             self._ask_what_opened(finding)
@@ -130,6 +149,35 @@ class FaultsState(QObject):
         else:
             self._forget()
         self.changed.emit()
+
+    def _ask_cost(self, finding: Finding) -> None:
+        """What later builds would take with the remedy, against what they take now."""
+        now, rates = self._desk.level.now, self._desk.rope.rates
+        if now is None:
+            return
+
+        def work() -> str:
+            project = now.project
+            recipe, brief = project.recipe, project.brief
+            if finding.fix[0] == SET:
+                recipe = with_setting(recipe, f"{finding.fix[1]}={finding.fix[2]}")
+            else:
+                brief = apply_fix(brief, finding)
+            try:
+                mended = gather(now.source, brief, recipe, project.sky, project.tables).subject.baking
+            except RopeBellError:
+                return ""  # such a remedy says so itself when it is taken
+            workers = recipe.limits.workers or cores()
+            return cost_in_words(
+                estimate(now.baking, project.recipe, workers, rates), estimate(mended, recipe, workers, rates)
+            )
+
+        def receive(words: str) -> None:
+            if self.chosen == finding:
+                self.cost = words
+                self.changed.emit()
+
+        self._desk.jobs.start("cost", work, receive)
 
     def _ask_what_opened(self, leak: Finding) -> None:
         """What changed round a leak since the level was last sealed."""
