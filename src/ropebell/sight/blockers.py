@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from ropebell.level.model import F32, F64, I64
+from ropebell.level.model import F32, F64, I32, I64
 from ropebell.level.scene import Scene
 from ropebell.light.rays import RaySpace
 from ropebell.sight.mutual import Mutual
@@ -23,6 +23,8 @@ HIDES, SHARE = 0.002, 0.002
 MOST, LOOKED_AT = 12, 14
 # Places on an object from which it is asked whether it keeps the inside in.
 ON_IT, BEHIND = 400, 24
+# A ray is followed through so many faces of one object.
+MOST_FACES = 64
 # Places are asked about so far off a face, metres.
 ON_FACE = 2e-3
 
@@ -67,12 +69,12 @@ def blockers_of(
     for number, node in enumerate(large.tolist()):
         tick(number / len(large))
         others = scene.node != node
-        without = RaySpace(scene.corners[hiding & others])
         mine = np.flatnonzero(first == node)
-        free = mine[~without.blocked(start[mine], way[mine], np.ones(len(mine), np.float32))] if len(mine) else mine
+        free = mine[_free_but_for(whole, owner, node, start[mine], way[mine])]
         hides = share * len(np.unique(pairs[free])) / max(int(pairs.max(initial=-1)) + 1, 1)
         if hides > HIDES:
             continue
+        without = RaySpace(scene.corners[hiding & others])
         rest = without if np.array_equal(solid, hiding) else RaySpace(scene.corners[solid & others])
         if is_hull(scene, solid & ~others, rest, flood):
             continue
@@ -95,6 +97,29 @@ def _hidden(mutual: Mutual, space: RaySpace) -> tuple[I64, F32, F32]:
     start = places[a[:, None], choice[0]].reshape(-1, 3)
     way = places[b[:, None], choice[1]].reshape(-1, 3) - start
     return np.repeat(np.arange(len(a)), RAYS), np.ascontiguousarray(start), np.ascontiguousarray(way)
+
+
+def _free_but_for(space: RaySpace, owner: I32, node: int, start: F32, way: F32) -> NDArray[np.bool_]:
+    """(n,) whether a ray meets nothing but an object on its way: it is followed through its faces.
+
+    Args:
+        owner: (t,) node of each triangle of `space`. way: (n, 3) as long as the rays.
+    """
+    free = np.ones(len(start), np.bool_)
+    rows, at = np.arange(len(start)), np.zeros(len(start), np.float32)
+    nudge = np.float32(space.extent * 2e-6) / np.maximum(np.linalg.norm(way, axis=1), 1e-30).astype(np.float32)
+    for _ in range(MOST_FACES):
+        if not len(rows):
+            break
+        begun = start[rows] + way[rows] * at[rows, None]
+        met, far = space.first_hit(begun, way[rows]), space.distances(begun, way[rows])
+        at[rows] += far + nudge[rows]
+        on = (met >= 0) & (at[rows] <= 1.0)
+        its = owner[np.maximum(met, 0)] == node
+        free[rows[on & ~its]] = False
+        rows = rows[on & its]
+    free[rows] = False  # so many faces that it is not known
+    return free
 
 
 def _hidden_share(mutual: Mutual) -> float:

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from ropebell.kernel import kernel
 from ropebell.level.model import F64, I32, I64, U8
+from ropebell.light.workers import halves
 from ropebell.sight.cell import CLOSED, MOST_PLANES, facets, on_side, planes_of, region_at, touches
 from ropebell.sight.polygons import MOST, copied, middle_of, scratch, width_of
 
@@ -148,20 +149,25 @@ class FreeSpace:
 
     def _opened(self, cells: I64) -> None:
         """Find out what new cells open to, and what lies beside undecided ones."""
-        room, more = 4 * len(cells) + 1024, len(cells) + 1024
-        while True:
-            found, beside = np.empty((room, 6)), np.empty((more, 3), np.int64)
-            made, near = _across(
-                cells, self.at, self.level, self.state, self.child, np.array(self.shape, np.int64), self.size,
-                self.node, self.plane, self.planes, self.normals, self.offsets, int(cells[0]), found, beside,
-            )  # fmt: skip
-            if made <= room and near <= more:
-                break
-            room, more = max(room, made), max(more, near)
-        self.openings = np.concatenate([self.openings, found[:made]])
+
+        def across(some: I64) -> tuple[F64, I64]:
+            room, more = 6 * len(some) + 1024, 3 * len(some) + 1024
+            while True:
+                found, beside = np.empty((room, 6)), np.empty((more, 3), np.int64)
+                made, near = _across(
+                    some, self.at, self.level, self.state, self.child, np.array(self.shape, np.int64), self.size,
+                    self.node, self.plane, self.planes, self.normals, self.offsets, int(cells[0]), found, beside,
+                )  # fmt: skip
+                if made <= room and near <= more:
+                    return found[:made], beside[:near]
+                room, more = max(room, made), max(more, near)
+
+        parts = halves(cells, across)
+        self.openings = np.concatenate([self.openings, *(found for found, _ in parts)])
+        beside = np.concatenate([near for _, near in parts])
         old = self.beside
         still = (self.state[old[:, 0]] != SPLIT) & ((old[:, 2] < 0) | (self.state[np.maximum(old[:, 2], 0)] != SPLIT))
-        self.beside = np.concatenate([old[still], beside[:near]])
+        self.beside = np.concatenate([old[still], beside])
 
     def found(self, places: F64) -> tuple[I64, I64]:
         """(n,) the smallest cell round each place, metres, −1 outside the grid; and (n,) the node that it lies in, −1

@@ -11,6 +11,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import partial
 from itertools import count
 
 import numpy as np
@@ -21,6 +22,7 @@ from ropebell.level.connected import connected
 from ropebell.level.model import F64, I64, U8, Mask
 from ropebell.level.nearest import nearest_on
 from ropebell.light.rays import RaySpace
+from ropebell.light.workers import halves
 from ropebell.sight.free_space import EMPTY, UNDECIDED, FreeSpace
 
 INSIDE, OUTSIDE = 1, 2
@@ -111,13 +113,20 @@ def _room(space: FreeSpace) -> F64:
     cells = np.flatnonzero(empty.ravel())
     far, places = np.full(len(cells), np.inf), space.middles(cells) - space.low
     # The nearest cell need not have the nearest triangle; one of those that are nearest to a cell close by has.
+    rows = np.arange(len(cells))
     padded = np.pad(nearest, 1, mode="edge")
     for dx, dy, dz in np.ndindex(3, 3, 3):
         beside = padded[dx : dx + empty.shape[0], dy : dy + empty.shape[1], dz : dz + empty.shape[2]].ravel()
-        _to_listed(space.corners, space.start, space.listed, beside[cells], places, far)
+        halves(rows, partial(_nearer, space, beside[cells], places, far))
     wide = np.zeros(int(space.node[cells].max(initial=-1)) + 1)
     wide[space.node[cells]] = np.maximum(2.0 * far, space.size)
     return wide
+
+
+def _nearer(space: FreeSpace, beside: I64, places: F64, far: F64, rows: I64) -> None:
+    """Some rows of `_to_listed`; they are consecutive."""
+    some = slice(int(rows[0]), int(rows[-1]) + 1) if len(rows) else slice(0, 0)
+    _to_listed(space.corners, space.start, space.listed, beside[some], places[some], far[some])
 
 
 @dividing
