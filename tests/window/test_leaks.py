@@ -168,10 +168,17 @@ def test_sight_is_looked_into_shown_from_a_place_and_in_plan_and_acted_on(
     idle(window, qtbot)
     assert page.looked is not None, "it is known again"
     assert page.blockers.count() and page.blockers.item(0).data(Qt.ItemDataRole.UserRole) == "things/ornament"
+    # A build looks into it too, and the page knows what it found.
+    s.document.set_recipe("As the build does", with_value(s.document.project.recipe, "sight.enabled", True))
+    idle(window, qtbot)
     page.through.click()
     assert s.document.project.brief.marks["things/ornament"].blocks_sight is False
     idle(window, qtbot)
     assert page.looked is None and page.look.isVisible() and window.stage.look.view is before
+    build(window, qtbot)
+    qtbot.waitUntil(lambda: page.looked is not None, timeout=LONG)
+    left = [page.blockers.item(row).data(Qt.ItemDataRole.UserRole) for row in range(page.blockers.count())]
+    assert "things/ornament" not in left and not page.look.isVisible()
     window.go_to_step("faults")
     assert window.stage.look.view is before
 

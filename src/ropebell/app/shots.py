@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import TypeVar
 
+import numpy as np
 from PyQt6.QtCore import QEventLoop, QPointF, QTimer
 from PyQt6.QtWidgets import QApplication, QWidget
 
@@ -22,8 +23,9 @@ from ropebell.app.steps.compare.bench import CHANGES
 from ropebell.app.steps.faults import FaultsStep
 from ropebell.app.steps.hunt import HuntStep
 from ropebell.app.steps.hunt.bench import MAP
-from ropebell.app.steps.level import LevelStep
-from ropebell.app.steps.lights import LightsStep
+from ropebell.app.steps.level import SIGHT, LevelStep
+from ropebell.app.steps.level.sight import AS_EVER
+from ropebell.app.steps.level.sight import MAP as PLAN
 from ropebell.app.steps.step import Step
 from ropebell.app.window import Window
 from ropebell.build.recipe import with_value
@@ -209,6 +211,11 @@ def _faults(window: Window, out: Path, inside: Camera) -> Iterator[Path]:
     yield _save(window, out / "faults-leak.png")
     s.commands.run("place.keep")
     window.stage.go(inside)
+    s.commands.run("stage.expose")
+    s.commands.run("view.lux")
+    wait_for(lambda: step.scale.found is not None and s.settled, "the histogram")
+    yield _save(window, out / "faults-light.png")
+    s.commands.run("view.result")
     s.commands.run("place.keep")
     step.toggle_sheet()
     wait_for(lambda: step.sheet_complete and s.settled, "trouble spots")
@@ -234,16 +241,16 @@ def _level(window: Window, out: Path, inside: Camera, number: dict[str, int]) ->
     window.desk.commands.run("stage.focus")
     window.desk.commands.run("stage.expose")
     yield _save(window, out / "level.png")
-    _of(window, LevelStep).level_bench.show_page(2)
-    _of(window, LevelStep).level_bench.region.propose.click()
-    wait_for(lambda: bool(s.document.project and s.document.project.brief.region.boxes) and s.settled, "a region")
-    _of(window, LevelStep).level_bench.region.boxes.setCurrentRow(0)
-    window.desk.commands.run("stage.plan")
-    window.desk.commands.run("stage.expose")
-    yield _save(window, out / "region.png")
-    window.desk.commands.run("stage.plan")
-    s.document.undo.undo()
-    wait_for(lambda: s.settled, "undo")
+    window.stage.go(inside)
+    bench = _of(window, LevelStep).level_bench
+    bench.show_page(SIGHT)
+    wait_for(lambda: bench.sight.looked is not None and s.settled, "sight, which a build has looked into")
+    bench.sight.show_as.button(PLAN).click()
+    plan = _of(window, LevelStep).sight_map
+    assert plan is not None and bench.sight.looked is not None
+    plan.point_at(bench.sight.looked.sight.cell_of(np.array(inside.eye)))
+    yield _save(window, out / "sight.png")
+    bench.sight.show_as.button(AS_EVER).click()
     _of(window, LevelStep).level_bench.show_page(0)
     window.stage.go(inside)
 
@@ -271,12 +278,6 @@ def _lights(window: Window, out: Path, inside: Camera, number: dict[str, int]) -
     window.desk.commands.run("stage.focus")
     window.desk.commands.run("stage.expose")
     yield _save(window, out / "lights.png")
-    _of(window, LightsStep).lights_bench.show_page(3)
-    s.selection.select(-1)
-    window.stage.go(inside)
-    window.desk.commands.run("stage.expose")
-    yield _save(window, out / "lights-probes.png")
-    _of(window, LightsStep).lights_bench.show_page(0)
 
 
 S = TypeVar("S", bound=Step)

@@ -118,6 +118,8 @@ class SightPanel(QWidget):
         self.bare.clicked.connect(self._no_lightmaps)
         self._came.connect(lambda share: self.look.setText(f"Stop   {100 * share:.0f} %"))
         desk.level.follow(self.refresh)
+        # A build may have looked into it meanwhile.
+        desk.rope.builds_changed.connect(self.refresh)
 
     def refresh(self) -> None:
         """Find out whether the level as it stands was looked into before."""
@@ -126,7 +128,7 @@ class SightPanel(QWidget):
             return
         self.looked = None
         self._tell()
-        if now is None:
+        if now is None or self._stop is not None:
             return
 
         def work() -> Looked | None:

@@ -95,6 +95,13 @@ class SightMap(QWidget):
         x, z = np.argwhere(self.looked.sight.number[:, self.layer] == cell).mean(axis=0) + 0.5
         return QPointF(corner.x() + x * scale, corner.y() + z * scale)
 
+    def point_at(self, cell: int) -> None:
+        """Tell of a cell, and what it sees; −1 for none."""
+        if cell != self._pointed:
+            self._pointed = cell
+            self._say()
+            self.update()
+
     def _choose(self, by: int) -> None:
         self._by = by
         self._say()
@@ -194,11 +201,7 @@ class SightMap(QWidget):
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
         assert event is not None
-        cell = self.cell_at(event.position())
-        if cell != self._pointed:
-            self._pointed = cell
-            self._say()
-            self.update()
+        self.point_at(self.cell_at(event.position()))
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         assert event is not None
