@@ -226,8 +226,10 @@ def test_how_much_surface_has_which_light_is_told_of_all_and_of_parts(window: Wi
     chest = picture.scene.node_names.index("things/chest")
 
     def of(choice: int) -> Spread:
+        before = scale.found
         scale.of.button(choice).click()
-        qtbot.waitUntil(lambda: scale.found is not None, timeout=LONG)
+        # Until another is known, the one before stays, so that nothing flickers.
+        qtbot.waitUntil(lambda: scale.found is not before and not s.jobs.busy, timeout=LONG)
         assert scale.found is not None
         return scale.found
 

@@ -165,16 +165,15 @@ class LightScale(QFrame):
         picture, of, white = stage.picture, self._of, self.white
         project = self._desk.document.project
         box = plan_of(project).box if project is not None else None
-        self.found = None
         if picture is None or not stage.has_light:
-            self._say("No light is shown.")
+            self._nothing("No light is shown.")
             return
         if of == BOX and box is None:
-            self._say("No cut box is set; it is on the Build step.")
+            self._nothing("No cut box is set; it is on the Build step.")
             return
         chosen = {self._desk.picture.node_on_stage(n) for n in selection.chosen}
         if of == SELECTION and not chosen:
-            self._say("Nothing is selected.")
+            self._nothing("Nothing is selected.")
             return
         camera, aspect, hidden = stage.camera, stage.width() / max(stage.height(), 1), stage.look.hidden
 
@@ -198,6 +197,10 @@ class LightScale(QFrame):
 
     def _stand(self) -> None:
         self.move(MARGIN, self._desk.stage.height() - HIGH - MARGIN)
+
+    def _nothing(self, words: str) -> None:
+        self.found = None
+        self._say(words)
 
     def _say(self, words: str) -> None:
         self.words.setText(words)
