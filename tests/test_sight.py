@@ -25,6 +25,7 @@ from ropebell.level.open import open_level
 from ropebell.light.rays import RaySpace
 from ropebell.sight.in_sight import InSight
 from ropebell.sight.sight import Sight, digest_of_sight
+from ropebell.sight.sky_box import sky_boxes
 
 START = (1.0, 0.0, 1.0)
 
@@ -300,3 +301,24 @@ def test_what_opened_a_leak_is_what_changed_round_its_gap_since_it_was_sealed(tm
     assert [c.node for c in opened.at_gap] == ["r/west"] and "west lets sight through" in opened.sentence()
     # Without a sealed build there is nothing to say.
     assert opened_by(builds / "0001", np.zeros(3), 0.1).sentence() == ""
+
+
+def test_a_sky_box_is_told_from_a_room_and_counts_as_what_it_is_marked(tmp_path: Path) -> None:
+    for unlit, size, boxes in ((True, 60.0, ("sky/dome",)), (False, 60.0, ()), (True, 3.0, ())):
+        b = LevelBuilder()
+        b.material("grey", (0.5, 0.5, 0.5))
+        b.material("sky", (0.4, 0.6, 0.9), unlit=unlit)
+        b.add("house", "floor", box((0, -0.2, 0), (6, 0, 6)), "grey")
+        b.add("house", "post", box((1, 0, 1), (1.2, 2, 1.2)), "grey")
+        h = size / 2
+        b.add("sky", "dome", box((3 - h, -h, 3 - h), (3 + h, h, 3 + h)).turned_inside_out(), "sky")
+        folder = tmp_path / f"{unlit}-{size}"
+        folder.mkdir()
+        level = level_file(folder, b)
+        subject = _subject(level, {})
+        assert tuple(subject.scene.node_names[n] for n in sky_boxes(subject.level, subject.scene)) == boxes
+        if boxes:
+            outside = _subject(level, {"sky/dome": Mark(blocks_sight=False)})
+            lid, _ = sight_of(subject, 2.0, 2, Store(folder / "cache"))
+            none, _ = sight_of(outside, 2.0, 2, Store(folder / "cache"))
+            assert lid.sealed and not lid.open and none.open and not none.sealed

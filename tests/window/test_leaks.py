@@ -191,3 +191,27 @@ def test_a_section_joins_the_points_where_faces_meet_the_plane() -> None:
     assert found.shape == (2, 2, 3)
     ends = {tuple(float(v) for v in p) for line in found for p in line}
     assert ends == {(0.0, 1.0, 0.0), (1.5, 1.0, 0.0), (0.0, 1.0, 1.0), (0.0, 1.0, 2.0)}
+
+
+def test_a_sky_box_is_a_lid_or_outside_as_one_says(empty_window: Window, qtbot: QtBot, tmp_path: Path) -> None:
+    window, s = empty_window, empty_window.desk
+    b = LevelBuilder()
+    b.material("wall", (0.6, 0.5, 0.4))
+    b.material("sky", (0.4, 0.6, 0.9), unlit=True)
+    b.add("house", "floor", box((0, -0.2, 0), (6, 0, 6)), "wall")
+    b.add("sky", "dome", box((-20, -20, -20), (26, 26, 26)).turned_inside_out(), "sky")
+    with qtbot.waitSignal(s.level.opened, timeout=LONG):
+        window.open(level_file(tmp_path, b))
+    idle(window, qtbot)
+    step = window.steps["level"]
+    assert isinstance(step, LevelStep)
+    step.level_bench.pages.button(SIGHT).click()
+    page = step.level_bench.sight
+    assert page.box.isVisible() and "dome closes the level off" in page.box_title.text()
+    page.box.button(1).click()
+    idle(window, qtbot)
+    assert s.document.project is not None and s.document.project.brief.marks["sky/dome"].blocks_sight is False
+    assert "dome counts as outside" in page.box_title.text() and page.box.button(1).isChecked()
+    page.box.button(0).click()
+    idle(window, qtbot)
+    assert "sky/dome" not in s.document.project.brief.marks and page.box.button(0).isChecked()

@@ -23,6 +23,7 @@ from ropebell.level.scene import Scene
 from ropebell.light.workers import cores
 from ropebell.sight.in_sight import InSight
 from ropebell.sight.sight import Sight
+from ropebell.sight.sky_box import sky_boxes
 
 # What the stage shows: as ever, what is seen from where the eye is, or cells in plan.
 AS_EVER, FROM_HERE, MAP = range(3)
@@ -91,6 +92,7 @@ class SightPanel(QWidget):
         rows = rows_in(self, scrolled=True)
         self.about = label("")
         self.look = button("Look for leaks and sight", "main")
+        self.box_title, self.box = label("", "second"), Choice(["A lid", "Outside"], "The sky box counts as")
         self.ways_title, self.ways = label("Ways out", "heading"), Sentences("Ways out", 160)
         self.show_title, self.show_as = (
             label("On the stage", "heading"),
@@ -103,13 +105,15 @@ class SightPanel(QWidget):
         self.unseen_title, self.unseen = label("Seen by nobody", "heading"), label("", "second")
         self.bare = button("No lightmaps for these")
         for part in (
-            self.about, self.look, self.ways_title, self.ways, self.show_title, self.show_as, self.legend,
-            self.blockers_title, self.blockers, self.through, self.unseen_title, self.unseen, self.bare,
+            self.about, self.box_title, self.box, self.look, self.ways_title, self.ways, self.show_title,
+            self.show_as, self.legend, self.blockers_title, self.blockers, self.through, self.unseen_title, self.unseen,
+            self.bare,
         ):  # fmt: skip
             rows.addWidget(part)
         rows.addStretch(1)
         self.show_as.set_current(AS_EVER)
         self.look.clicked.connect(self._look)
+        self.box.chosen.connect(self._count_box)
         self.ways.itemClicked.connect(self._go)
         self.ways.currentRowChanged.connect(lambda _: self.changed.emit())
         self.show_as.chosen.connect(self._show)
@@ -128,6 +132,7 @@ class SightPanel(QWidget):
             return
         self.looked = None
         self._tell()
+        self._tell_box(now)
         if now is None or self._stop is not None:
             return
 
@@ -220,6 +225,18 @@ class SightPanel(QWidget):
         self._tell_legend()
         self.changed.emit()
 
+    def _tell_box(self, now: Opened | None) -> None:
+        """Whether there is a sky box, and what it counts as."""
+        boxes = sky_boxes(now.level, now.scene) if now is not None else ()
+        self.box_title.setVisible(bool(boxes))
+        self.box.setVisible(bool(boxes))
+        if now is not None and boxes:
+            path = now.scene.node_names[boxes[0]]
+            outside = now.scene.marks.nodes[boxes[0]].blocks_sight is False
+            told = "counts as outside" if outside else "closes the level off; as outside, the walls have to"
+            self.box_title.setText(f"The sky box {path.rsplit('/', 1)[-1]} {told}.")
+            self.box.set_current(int(outside))
+
     def _tell_blockers(self, sight: Sight | None) -> None:
         found = sight.blockers if sight is not None else ()
         self.blockers.clear()
@@ -274,6 +291,15 @@ class SightPanel(QWidget):
         if shows == FROM_HERE:
             self.from_here.emit()
         self.changed.emit()
+
+    def _count_box(self, outside: int) -> None:
+        now = self._desk.level.now
+        if now is None:
+            return
+        paths = tuple(now.scene.node_names[n] for n in sky_boxes(now.level, now.scene))
+        change = partial(with_marks, paths=paths, key="blocks_sight", value=False if outside else None)
+        title = "Sky box counts as outside" if outside else "Sky box is a lid"
+        self._desk.document.edit_brief(title, change)
 
     def _select(self, path: str) -> None:
         now = self._desk.level.now
