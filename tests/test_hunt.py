@@ -7,21 +7,24 @@ import json
 import os
 import random
 import sys
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 import pytest
 
-from helpers import level_file, room
+from helpers import level_file, recipe, room
 from ropebell.bench.hunting import SIZES, Case, Known, hunted, made_level, report
 from ropebell.bench.hunting import run as run_hunts
 from ropebell.build.conditions import Condition, parse_condition
 from ropebell.build.recipe import named
+from ropebell.build.request import Request
 from ropebell.cli.main import main
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import box
 from ropebell.errors import Stopped, UsageError
-from ropebell.hunt.fixes import candidates
+from ropebell.hunt.effects import pixels_apart
+from ropebell.hunt.fixes import Fix, candidates
 from ropebell.hunt.hunt import Hunt
 from ropebell.hunt.options import Options
 from ropebell.hunt.outcome import read_result
@@ -30,8 +33,10 @@ from ropebell.hunt.own import Way, shorter_ways
 from ropebell.hunt.record import LOG, RESULT, STEER, Record, read_log
 from ropebell.hunt.steadiness import ABSENT, CANNOT_TELL, PRESENT
 from ropebell.hunt.trial import Run
+from ropebell.level.brief import Brief, Move
 from ropebell.level.gltf_read import read_gltf
 from ropebell.level.model import Level, Light
+from ropebell.level.open import open_level
 from ropebell.level.prepare import flatten
 from ropebell.light.arithmetic import WORKERS
 
@@ -247,6 +252,8 @@ def test_a_hunt_with_real_builds_finds_proves_and_mends(tmp_path: Path, capsys: 
     assert [c["node"] for c in told["culprit"]] == ["detail/strip"]  # type: ignore[attr-defined]
     mended = [f for f in told["fixes"] if f["verdict"] == ABSENT and f["again"] == ABSENT]  # type: ignore[attr-defined]
     assert mended[0]["touches"] == []
+    differ, of = mended[0]["pixels"]
+    assert of == 5 * 160 * 90 and differ < 0.001 * of
     assert mended and told["trials"] <= 4 * np.log2(16) + 20  # type: ignore[operator]
     assert level.read_bytes() == before  # the level is never touched
     page = (out / "case.html").read_text()
@@ -283,3 +290,31 @@ def test_fixes_start_with_the_least_and_say_how_far_they_go(tmp_path: Path) -> N
     assert shift.changed == pytest.approx(10.0, rel=1e-6) and shift.move is not None
     assert shift.move.move[2] < -0.009  # the wall is at its back
     assert level.meshes[level.nodes[node].mesh] is not mesh.meshes[mesh.nodes[node].mesh]
+
+
+def test_pixels_that_look_otherwise_are_those_it_left_and_those_it_went_to(tmp_path: Path) -> None:
+    """A square metre four metres before a wall, seen squarely from four metres away; moved aside by two metres."""
+    b = LevelBuilder()
+    b.material("grey", (0.5, 0.5, 0.5))
+    b.add("house", "wall", box((-20, -20, -8.2), (20, 20, -8)), "grey")
+    b.add("things", "square", box((-0.5, -0.5, -4.01), (0.5, 0.5, -4.0)), "grey")
+    level = level_file(tmp_path, b)
+    views = "\n".join(f'[places."{n}"]\neye = [0.0, 0.0, 0.0]\nyaw = 0.0\npitch = 0.0' for n in range(7))
+    (tmp_path / "project.toml").write_text(f'level = "level.glb"\n{views}\n')
+    request = Request(level, tmp_path / "out", tmp_path / "cache", recipe(), (0.0, 0.0, 0.0))
+    source = open_level(level)
+
+    def moved(by: float) -> tuple[int, int]:
+        def brief(b: Brief) -> Brief:
+            return replace(b, moves={"things/square": Move((by, 0.0, 0.0))})
+
+        fix = Fix("moved", "things/square", by, "m", 1e3 * by, lambda x: x, brief)
+        return pixels_apart(source, fix, request)
+
+    assert moved(0.0) == (0, 5 * 160 * 90)
+    differ, of = moved(2.0)
+    # A metre at four metres, of a picture that spans 2 · 4 m · tan 35° in width, and 9/16 of that in height.
+    span = 2 * 4.0 * np.tan(np.radians(35.0))
+    assert differ / of == pytest.approx(2 / (span * span * 9 / 16), rel=0.05)
+    # By a tenth of its width: a tenth on either side.
+    assert moved(0.1)[0] == pytest.approx(0.1 * differ, rel=0.15)

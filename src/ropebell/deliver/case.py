@@ -61,6 +61,7 @@ def instructions(tried: FixTried) -> list[str]:
     lines += [
         f"No point of it moves by more than {fix.changed:.3g} mm.",
         f"What it then runs into or nearly touches, and did not before: {', '.join(tried.touches) or 'nothing'}.",
+        f"Pixels that then look otherwise, seen from five places: {tried.pixels[0]:,} of {tried.pixels[1]:,}.",
         "Or take the object out of fix.glb, where it stands in its place, in place of the old one.",
         "Then build, and look whether the fault is gone: it was, on a fresh copy of the whole level.",
     ]

@@ -17,13 +17,14 @@ class FixTried:
 
     Attributes:
         again: the same with the whole level, as it is built in earnest. touches: what it newly runs into or nearly
-            touches, of the one that is best.
+            touches, of the one that is best. pixels: how many look otherwise from five places, and of how many.
     """
 
     fix: Fix
     verdict: Verdict
     again: Verdict | None = None
     touches: tuple[str, ...] = ()
+    pixels: tuple[int, int] = (0, 0)
 
 
 @dataclass
@@ -78,7 +79,7 @@ def as_json(found: Outcome) -> dict[str, Any]:
     fixes = [
         {"what": t.fix.what, "node": t.fix.node, "amount": round(t.fix.amount, 4), "unit": t.fix.unit,
          "verdict": t.verdict, "changed": round(t.fix.changed, 4), "again": t.again,
-         "touches": list(t.touches), "edit": t.fix.edit or None}
+         "touches": list(t.touches), "pixels": list(t.pixels), "edit": t.fix.edit or None}
         for t in found.fixes
     ]  # fmt: skip
     return {
@@ -116,5 +117,6 @@ def _fix_of(f: dict[str, Any]) -> dict[str, Any]:
         "amount": float(f["amount"]), "changed": float(f["changed"]),
         "again": None if f.get("again") is None else str(f["again"]),
         "touches": [str(path) for path in f.get("touches") or ()],
+        "pixels": [int(v) for v in f.get("pixels") or (0, 0)],
         "edit": edit if isinstance(edit, dict) else None,
     }  # fmt: skip

@@ -320,6 +320,10 @@ class HuntBench(QWidget):
         moved = f"; nothing moves by more than {best['changed']:.2g} mm" if best["changed"] else ""
         touched = ", ".join(path.rsplit("/", 1)[-1] for path in best.get("touches") or ())
         beside = f" It then touches {touched}." if touched else " It touches nothing new."
+        differ, of = best.get("pixels") or (0, 0)
+        if of:
+            share = f"{100 * differ / of:.2g} % of the pixels look" if differ else "no pixel looks"
+            beside += f" From five places {share} otherwise."
         words = f"{best['node'].rsplit('/', 1)[-1]}: {what}{moved}.{beside}"
         if best.get("edit") is None:
             words += " Its shape has to be changed in the editor: fix.glb in the folder has it in place."
