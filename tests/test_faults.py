@@ -10,6 +10,7 @@ import shutil
 from dataclasses import replace
 from pathlib import Path
 
+import fastjsonschema
 import pytest
 from PIL import Image
 
@@ -151,6 +152,18 @@ def test_sarif_has_what_its_standard_asks_for(noisy: Path) -> None:
         assert result["baselineState"] == {"new": "new", "still": "unchanged", "known": "unchanged"}[state]
         assert result["locations"][0]["physicalLocation"]["artifactLocation"]["uri"].startswith("file://")
     assert json.loads(json.dumps(log)) == log
+    # Its own schema has nothing against it, but much against what is none.
+    schema = json.loads((Path(__file__).parent / "data" / "sarif-2.1.0.json").read_text())
+    valid = fastjsonschema.compile(schema, use_default=False)
+    assert len(run["results"]) > 0
+    valid(log)
+    for spoiled in (
+        {**log, "version": "2.0.0"},
+        {**log, "runs": [{**run, "results": [{**run["results"][0], "level": "fatal"}]}]},
+        {**log, "runs": [{"results": []}]},
+    ):
+        with pytest.raises(fastjsonschema.JsonSchemaException):
+            valid(spoiled)
 
 
 def test_the_table_has_a_line_for_each_and_takes_no_name_for_a_formula(noisy: Path) -> None:
