@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 from helpers import floor
 from ropebell.charts.atlas import Atlas, ChartSettings, make_atlas
 from ropebell.charts.flat import flat_charts
+from ropebell.charts.foretold import POWER, unwrapping
 from ropebell.charts.layout import Layout, coordinate_trouble, from_file, unwrap
 from ropebell.charts.overlap import overlapping_share
 from ropebell.charts.pack import pack
@@ -215,3 +216,20 @@ def test_lattice_is_even_and_inside() -> None:
         points = footprint_lattice(count)
         assert points.min() > 0 and points.max() < 1
         np.testing.assert_allclose(points.mean(axis=0), 0.5, atol=0.5 / count + 1e-9)
+
+
+def test_what_unwrapping_will_cost_counts_each_curved_shape_once() -> None:
+    dense, flat = ball(0.5, 24, 48), joined([box((i, 0, 0), (i + 0.5, 1, 1)) for i in range(80)])
+
+    def work(*shapes: tuple[Shape, float]) -> float:
+        b = LevelBuilder()
+        b.material("m", (0.5, 0.5, 0.5))
+        for number, (shape, x) in enumerate(shapes):
+            b.add("g", f"thing {number}", shape, "m", at(x, 0, 0))
+        return unwrapping(flatten(b.level(Path("a.glb"))))
+
+    one = work((dense, 0.0))
+    assert one == pytest.approx(len(dense.triangles) ** POWER, rel=0.05)
+    assert work((dense, 0.0), (dense, 5.0), (flat, 9.0)) == pytest.approx(one)
+    assert work((dense, 0.0), (ball(0.5, 30, 60), 5.0)) > 2 * one
+    assert work((flat, 0.0)) == 0.0 and work((ball(0.5, 6, 8), 0.0)) == 0.0

@@ -26,6 +26,7 @@ from ropebell.build.request import Request
 from ropebell.build.stage_log import StageLog
 from ropebell.build.store import Artifact, Store
 from ropebell.build.tripwires import Baked, Tripwires
+from ropebell.charts.foretold import unwrapping
 from ropebell.charts.texels import footprint_areas
 from ropebell.errors import BuildError, Stopped
 from ropebell.level.brief import Brief
@@ -49,6 +50,7 @@ class Size:
     """What the cost of a build depends on.
 
     Attributes:
+        unwrapping: of its curved shapes, see `charts.foretold`.
         lights: how many, each with a reach counted as the share of the surfaces that it can reach.
     """
 
@@ -57,6 +59,7 @@ class Size:
     lights: float
     emitters: int
     recipe: Recipe
+    unwrapping: float = 0.0
 
     @staticmethod
     def of(scene: Scene, recipe: Recipe, texels: int = 0) -> Size:
@@ -64,7 +67,7 @@ class Size:
         if not texels:
             density = scene.density(recipe.texels_per_metre).astype(np.float64)
             texels = int(float((scene.areas * density**2).sum()) * 1.15 + 0.5 * len(scene))
-        return Size(texels, len(scene), reached(scene), len(scene.emitters), recipe)
+        return Size(texels, len(scene), reached(scene), len(scene.emitters), recipe, unwrapping(scene))
 
     @property
     def gather(self) -> int:

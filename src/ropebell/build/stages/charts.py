@@ -99,8 +99,9 @@ def _run(work: Work) -> Charted:
     work.names = names_of(work.stages, work.inputs(scene), Names(ground_of(scene, work.recipe)))
     laid: Laid = work.kept(CHARTS, ONLY, lambda tick: _make(work, scene, tick), T=len(scene))
     work.log.warn([from_notice(n) for n in laid.notices])
-    work.rate(CHARTS, _amount(len(laid.texels), len(scene)))
-    work.expect(Size.of(scene, work.recipe, len(laid.texels)))
+    size = Size.of(scene, work.recipe, len(laid.texels))
+    work.rate(CHARTS, _amount(size))
+    work.expect(size)
     for stage, items in work.names.of.items():
         # What is there takes no time; the remaining time should know from the start.
         work.expect_share(stage, sum(not work.store.has(digest) for digest in items.values()) / max(len(items), 1))
@@ -148,12 +149,13 @@ def _look_back(work: Work, scene: Scene, laid: Laid) -> Earlier[Names]:
     return earlier
 
 
-def _amount(texels: int, triangles: int) -> float:
-    return texels + 4.0 * triangles
+def _amount(size: Size) -> float:
+    """Work, in texels: a curved triangle costs the more, the more of them there are in one shape."""
+    return size.texels + 4.0 * size.triangles + 1.2 * size.unwrapping
 
 
 def _predict(size: Size, speed: Speed) -> float:
-    return _amount(size.texels, size.triangles) / speed.one("charts")
+    return _amount(size) / speed.one("charts")
 
 
 CHARTS = Stage(

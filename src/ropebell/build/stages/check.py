@@ -22,4 +22,4 @@ def _run(work: Work) -> None:
     work.expect(Size.of(subject.baking, work.recipe))
 
 
-CHECK = Stage("check", "Check it", _run, lambda size, _speed: 0.1 + size.triangles / 8e4)
+CHECK = Stage("check", "Check it", _run, lambda size, _speed: 0.3 + size.triangles / 5e4)

@@ -170,7 +170,7 @@ def _run(work: Work) -> Sources:
         *(("light", x) for x in scene.lights),
         *(("emitter", e) for e in scene.emitters),
     ]
-    began, shot, total = time.monotonic(), 0, len(everything)
+    began, shot, total = time.monotonic(), 0.0, len(everything)
     for number, (kind, source) in enumerate(everything):
         make = _field_of(work, lighting, source, (kind, source.name), (number / total, (number + 1) / total))
         field: DirectField = work.kept(DIRECT, (kind, source.name), make, N=count)
@@ -178,8 +178,11 @@ def _run(work: Work) -> Sources:
         if lost:
             work.wires.unsound(source.name, lost)
         (sources.lights if kind == "light" else sources.emitters)[source.name] = field
-        per_texel = lighting.samples.triangle.shape[1] if kind == "light" else work.recipe.direct_samples
-        shot += 0 if work.log.done[-1].reused else per_texel // 2
+        if not work.log.done[-1].reused:
+            lamp = kind == "light"
+            shot += (
+                lighting.samples.triangle.shape[1] / 2 if lamp else (1 + EMITTER_RAY) * work.recipe.direct_samples / 2
+            )
         if work.pictures.due():
             # Lamps whose turn is still to come as they were seen at a glance.
             known = replace(sources, lights={**glanced, **sources.lights})
@@ -230,8 +233,14 @@ def _sky_of(work: Work, lighting: Lighting) -> Callable[[Tick], Artifact]:
     return make
 
 
+# A ray to a glowing surface takes so many times longer again than one to a lamp.
+EMITTER_RAY = 2.0
+
+
 def _predict(size: Size, speed: Speed) -> float:
-    return size.shadow / speed.all("direct")
+    # Of a glowing surface a ray has to be sought first.
+    toward = size.emitters * size.recipe.direct_samples * size.texels / 2
+    return (size.shadow + EMITTER_RAY * toward) / speed.all("direct")
 
 
 DIRECT = Stage(

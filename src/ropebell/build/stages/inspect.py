@@ -57,7 +57,7 @@ def _run(work: Work) -> list[Finding]:
         work.store.put(digest, {**looked.seen.kept, "eyes": eyes}, durable=False, over=True)
         told = {(f.kind, f.object) for f in work.log.findings}
         work.log.warn([f for f in found if f.kind != "non-finite" or (f.kind, f.object) not in told])
-    work.rate(INSPECT, float(len(work[CHARTS].texels)))
+    work.rate(INSPECT, _amount(len(work[CHARTS].texels), len(work[SCENE].scene)))
     return found
 
 
@@ -95,8 +95,13 @@ def lit_of(work: Work) -> Lit:
     )  # fmt: skip
 
 
+def _amount(texels: int, triangles: int) -> float:
+    """Work, in texels: what stands where, and who can see it, is asked by triangle."""
+    return texels + 5.0 * triangles
+
+
 def _predict(size: Size, speed: Speed) -> float:
-    return 0.1 + size.texels / speed.one("inspect")
+    return 0.1 + _amount(size.texels, size.triangles) / speed.one("inspect")
 
 
-INSPECT = Stage("inspect", "Look for faults", _run, _predict, rate=4e5, alone=True, stale=True)
+INSPECT = Stage("inspect", "Look for faults", _run, _predict, rate=1.2e5, alone=True, stale=True)
