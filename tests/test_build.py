@@ -132,6 +132,30 @@ def test_progress_scales_its_remaining_time_by_experience(monkeypatch: pytest.Mo
         Progress({"a": 1.0}, lambda *_: None, Stopped).stage("a")(0.1)
 
 
+def test_a_stage_that_is_silent_in_its_middle_does_not_drive_the_end_away(monkeypatch: pytest.MonkeyPatch) -> None:
+    now = [0.0]
+    monkeypatch.setattr(time, "monotonic", lambda: now[0])
+    told: list[tuple[str, float, float]] = []
+    progress = Progress({"a": 10.0, "b": 10.0}, lambda *t: told.append(t), lambda: None)
+    tick = progress.stage("a")
+    # All of it is one step: nothing is told until it is done, just as long after as was foretold.
+    ends = []
+    for second in (0.2, *range(1, 10)):
+        now[0] = float(second)
+        tick(0.02)
+        ends.append(second + told[-1][2])
+    assert len(told) == 10 and all(19.0 <= end <= 21.0 for end in ends)
+    now[0] = 10.0
+    tick(1.0)
+    assert told[-1][2] == pytest.approx(10.0)
+    # One that moves, but at half the speed that was foretold, is told as that.
+    following = progress.stage("b")
+    for step in range(1, 40):
+        now[0] = 10.0 + 0.2 * step
+        following(0.01 * step)
+    assert now[0] + told[-1][2] > 24.0
+
+
 # -- in its own process
 
 

@@ -20,10 +20,22 @@ SURE = 0.1
 Tick = Callable[[float], None]
 
 
+# A stage that has told nothing new for so many seconds is taken to go on as predicted, up to this share of it.
+SILENT, AS_PREDICTED = 0.3, 0.9
+
+
 @dataclass
 class _Stage:
     predicted: float
     share: float = 0.0
+    moved: float | None = None
+
+    def done(self, now: float) -> float:
+        """Share that is done, as far as one can tell: some have a step in the middle that takes most of their time."""
+        silent = 0.0 if self.moved is None else now - self.moved
+        if silent < SILENT or self.share >= AS_PREDICTED:
+            return self.share
+        return min(self.share + silent / self.predicted, AS_PREDICTED)
 
 
 class Progress:
@@ -60,8 +72,9 @@ class Progress:
             stop = self._stop_wanted()
             if stop is not None:
                 raise stop
-            self._stages[name].share = min(max(share, self._stages[name].share), 1.0)
-            now = GATE.now()
+            now, mine = GATE.now(), self._stages[name]
+            if mine.moved is None or share > mine.share:
+                mine.share, mine.moved = min(max(share, mine.share), 1.0), now
             if now - self._last >= EVERY or share >= 1.0:
                 self._last = now
                 self._told = max(self._told, self.share)
@@ -89,9 +102,10 @@ class Progress:
     @property
     def remaining(self) -> float:
         """Seconds to go: what was predicted for the rest, scaled by how predictions held so far."""
-        done = sum(s.predicted * s.share for s in self._stages.values())
-        rest = sum(s.predicted * (1 - s.share) for s in self._stages.values())
-        elapsed = GATE.now() - self._began
+        now = GATE.now()
+        done = sum(s.predicted * s.done(now) for s in self._stages.values())
+        rest = sum(s.predicted * (1 - s.done(now)) for s in self._stages.values())
+        elapsed = now - self._began
         # Early on the prediction weighs more than the few moments measured.
         trust = min(done / 2.0, 1.0)
         factor = min(max(elapsed / done, 0.2), 5.0) if done > 0 else 1.0

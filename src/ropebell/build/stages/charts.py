@@ -102,7 +102,10 @@ def _run(work: Work) -> Charted:
     size = Size.of(scene, work.recipe, len(laid.texels))
     work.rate(CHARTS, _amount(size))
     work.expect(size)
+    made_now = not work.log.done[-1].reused
     for stage, items in work.names.of.items():
+        if stage == CHARTS.name and made_now:
+            continue  # it is there by now, but it took its time
         # What is there takes no time; the remaining time should know from the start.
         work.expect_share(stage, sum(not work.store.has(digest) for digest in items.values()) / max(len(items), 1))
     return Charted(laid.atlas, laid.texels, _look_back(work, scene, laid))
