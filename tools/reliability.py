@@ -354,8 +354,8 @@ def main() -> int:
     began, rows = time.monotonic(), []
     with tempfile.TemporaryDirectory(prefix="ropebell-reliability-") as scratch:
         ways: list[Callable[[Path], Row]] = [
-            lambda f: kills(f, 3 if few else 40),
-            lambda f: saves(f, 4 if few else 80),
+            lambda f: kills(f, 3 if few else 80),
+            lambda f: saves(f, 4 if few else 120),
             lambda f: orphans(f, 2 if few else 8),
             lambda f: full_disks(f, (0, 16) if few else (0, 4, 16, 64, 256, 1024, 4096)),
             lambda f: limits(f, LIMITS[::3] if few else LIMITS),
