@@ -21,6 +21,7 @@ from ropebell.build.recipe import named, with_value
 from ropebell.build.sighting import LEAK
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import ball, box
+from ropebell.level.brief import LightChange
 from ropebell.level.model import Light
 
 
@@ -168,6 +169,12 @@ def test_sight_is_looked_into_shown_from_a_place_and_in_plan_and_acted_on(
     idle(window, qtbot)
     assert page.looked is not None, "it is known again"
     assert page.blockers.count() and page.blockers.item(0).data(Qt.ItemDataRole.UserRole) == "things/ornament"
+    # Light changes nothing of it, and nothing is looked into while nobody looks.
+    known = page.looked
+    s.document.set_light("lights/lamp", LightChange(120.0))
+    idle(window, qtbot)
+    assert page.looked is known
+    s.document.undo.undo()
     # A build looks into it too, and the page knows what it found.
     s.document.set_recipe("As the build does", with_value(s.document.project.recipe, "sight.enabled", True))
     idle(window, qtbot)
@@ -176,6 +183,7 @@ def test_sight_is_looked_into_shown_from_a_place_and_in_plan_and_acted_on(
     idle(window, qtbot)
     assert page.looked is None and page.look.isVisible() and window.stage.look.view is before
     build(window, qtbot)
+    window.go_to_step("level")
     qtbot.waitUntil(lambda: page.looked is not None, timeout=LONG)
     left = [page.blockers.item(row).data(Qt.ItemDataRole.UserRole) for row in range(page.blockers.count())]
     assert "things/ornament" not in left and not page.look.isVisible()

@@ -21,6 +21,8 @@ LANES = {
     "account": "account",
     "verdict": "account",
     "around": "account",
+    "sight": "sight",
+    "known sight": "sight",
     "opened": "account",
     "cost": "account",
 }

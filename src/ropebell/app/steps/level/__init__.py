@@ -16,7 +16,7 @@ from ropebell.app.stage.overlay import AXES, Line, Mark, Overlay, snapped
 from ropebell.app.stage.picture import StagePicture
 from ropebell.app.steps.level.bench import LevelBench
 from ropebell.app.steps.level.region_marks import START_ARM, region_marks
-from ropebell.app.steps.level.sight import FROM_HERE, MAP, Looked
+from ropebell.app.steps.level.sight import FROM_HERE, MAP, Looked, ground_of
 from ropebell.app.steps.level.sight_map import SightMap
 from ropebell.app.steps.level.views import FACING, IN_SIGHT
 from ropebell.app.steps.step import Step
@@ -83,7 +83,9 @@ class LevelStep(Step):
         bench = self._bench
         if not self.active or bench is None or self.level_bench.stack.currentIndex() != SIGHT:
             return None
-        return self.level_bench.sight.looked
+        looked, now = self.level_bench.sight.looked, self.desk.level.now
+        fits = looked is not None and now is not None and ground_of(looked.now) == ground_of(now)
+        return looked if fits else None
 
     def _look(self) -> None:
         """The stage follows what the page of sight shows."""

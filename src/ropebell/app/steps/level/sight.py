@@ -5,9 +5,11 @@ from __future__ import annotations
 import threading
 from dataclasses import dataclass
 from functools import partial
+from typing import Any
 
 import numpy as np
 from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtGui import QShowEvent
 from PyQt6.QtWidgets import QListWidget, QListWidgetItem, QWidget
 
 from ropebell.app.desk import Desk
@@ -52,6 +54,14 @@ class Looked:
         scene = now.scene
         inside = InSight.of(sight, scene)
         return Looked(now, sight, inside, inside.face_counts(), unseen_objects(sight, scene))
+
+
+def ground_of(now: Opened) -> tuple[Any, ...]:
+    """What sight depends on, quickly compared: lights, colours and densities are none of it."""
+    brief = now.project.brief
+    places = tuple(sorted(brief.probes.placed.items()))
+    cell = now.project.recipe.sight.cell
+    return id(now.scene.corners), now.scene.marks.nodes, brief.region.start, places, brief.sealed, cell
 
 
 def unseen_objects(sight: Sight, scene: Scene) -> tuple[str, ...]:
@@ -128,8 +138,10 @@ class SightPanel(QWidget):
     def refresh(self) -> None:
         """Find out whether the level as it stands was looked into before."""
         now = self._desk.level.now
-        if self.looked is not None and now is not None and self.looked.now.scene is now.scene:
+        if self.looked is not None and now is not None and ground_of(self.looked.now) == ground_of(now):
             return
+        if not self.isVisible():
+            return  # it is asked for again when it is shown
         self.looked = None
         self._tell()
         self._tell_box(now)
@@ -142,9 +154,13 @@ class SightPanel(QWidget):
 
         self._desk.jobs.start("known sight", work, self._receive)
 
+    def showEvent(self, event: QShowEvent | None) -> None:
+        super().showEvent(event)
+        self.refresh()
+
     def _receive(self, looked: Looked | None) -> None:
         now = self._desk.level.now
-        if looked is not None and now is not None and looked.now.scene is now.scene:
+        if looked is not None and now is not None and ground_of(looked.now) == ground_of(now):
             self.looked = looked
         self._tell()
 
