@@ -13,7 +13,6 @@ import json
 import os
 import re
 import secrets
-import threading
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -27,7 +26,7 @@ from numpy.typing import NDArray
 
 from ropebell.digest import digest_of
 from ropebell.errors import BuildError, step, why
-from ropebell.files import open_regular, own_size, read_json, remove_files, remove_own
+from ropebell.files import HEADERS, open_regular, own_size, read_json, remove_files, remove_own
 
 META, BEGUN, LOCK, AT_WORK = "meta.json", "begun.json", "lock", ".at-work"
 # Of how artifacts are kept; others are made again.
@@ -76,11 +75,6 @@ def _boot() -> str:
         return Path("/proc/sys/kernel/random/boot_id").read_text(encoding="ascii").strip()
     except OSError:
         return ""
-
-
-# The array library reads a file's head with Python's parser, which in Python 3.11 fails now and then ("AST constructor
-# recursion depth mismatch") where two threads use it at once.
-_HEADERS = threading.Lock()
 
 
 @dataclass(frozen=True, eq=False)
@@ -164,7 +158,7 @@ class Store:
         # Mapped copy-on-write: kernels are compiled once for writable arrays, and the file is never written.
         # Empty files cannot be mapped.
         open_regular(path).close()
-        with _HEADERS:
+        with HEADERS:
             array: NDArray[Any] = np.load(path, mmap_mode="c" if 0 not in shape else None, allow_pickle=False)
         if [array.dtype.str, list(array.shape)] != [dtype, shape] or not array.flags.c_contiguous:
             raise ValueError(f"{name} is {array.dtype.str} {array.shape}, not {dtype} {shape}")
@@ -201,7 +195,7 @@ class Store:
         """Write the list of the arrays in the folder of an artifact being written."""
         arrays = {}
         for path in sorted(folder.glob("*.npy")):
-            with _HEADERS:
+            with HEADERS:
                 array = np.load(path, mmap_mode="r" if path.stat().st_size else None, allow_pickle=False)
             arrays[path.stem] = [array.dtype.str, list(array.shape), _checksum(path)]
         listed = {"format": FORMAT, "arrays": arrays, "meta": meta or {}}

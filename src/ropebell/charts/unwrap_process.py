@@ -16,6 +16,7 @@ import numpy as np
 
 from ropebell.charts.layout import Layout, unwrap
 from ropebell.errors import BuildError
+from ropebell.files import HEADERS
 from ropebell.interpreter import own_command
 from ropebell.level.model import F64
 
@@ -52,7 +53,8 @@ class UnwrapProcess:
         """
         folder = Path(self._folder.name)
         try:
-            chart, uv = np.load(folder / "chart.npy"), np.load(folder / "uv.npy")
+            with HEADERS:
+                chart, uv = np.load(folder / "chart.npy"), np.load(folder / "uv.npy")
         except (OSError, ValueError) as error:
             raise BuildError("a mesh could not be unwrapped", "", "Give it lightmap coordinates of its own") from error
         finally:
