@@ -20,7 +20,7 @@ from ropebell.app.stage.camera import Camera
 from ropebell.app.steps.faults import FaultsStep
 from ropebell.app.steps.faults.account_view import rows_of
 from ropebell.app.steps.faults.finding_list import FINDING
-from ropebell.app.steps.faults.scale import BOX, SEEN, SELECTION
+from ropebell.app.steps.faults.scale import BOX, LEVEL, SEEN, SELECTION
 from ropebell.app.steps.faults.state import cost_in_words
 from ropebell.app.window import Window
 from ropebell.app.words import luminance, short_count
@@ -247,6 +247,21 @@ def test_how_much_surface_has_which_light_is_told_of_all_and_of_parts(window: Wi
     s.commands.run("faults.spread")
     assert scale.isVisible()
     s.commands.run("faults.spread")
+    assert not scale.isVisible()
+    # What is black and clipped follows the exposure.
+    s.commands.run("view.ends")
+    s.commands.run("faults.spread")
+    scale.of.button(LEVEL).click()
+    qtbot.waitUntil(lambda: scale.found is not None and not s.jobs.busy, timeout=LONG)
+    assert scale.found is not None
+    clipped, white = scale.found.clipped, scale.white
+    for _ in range(12):
+        s.commands.run("stage.brighter")
+    qtbot.waitUntil(lambda: scale.found is not None and scale.found.clipped > clipped, timeout=LONG)
+    assert scale.white < 0.1 * white
+    s.commands.run("faults.spread")
+    # Not wanted is not wanted, in false colours too.
+    s.commands.run("view.lux")
     assert not scale.isVisible()
 
 

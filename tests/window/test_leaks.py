@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 from PyQt6.QtCore import Qt
 from pytestqt.qtbot import QtBot
-from waits import LONG, build, idle
+from waits import LONG, build, idle, opened
 
 from helpers import level_file
 from ropebell.app.stage.camera import Camera
@@ -42,8 +42,7 @@ def _level(folder: Path, high: float) -> Path:
 
 def test_a_leak_is_listed_drawn_and_followed(empty_window: Window, qtbot: QtBot, tmp_path: Path) -> None:
     window = empty_window
-    with qtbot.waitSignal(window.desk.level.opened, timeout=LONG):
-        window.open(_level(tmp_path, 0.08))
+    opened(window, qtbot, _level(tmp_path, 0.08))
     made = with_value(with_value(named("sketch"), "light.gather_rays", 32), "sight.enabled", True)
     window.desk.document.set_recipe("Coarse, and leaks", made)
     idle(window, qtbot)
@@ -69,8 +68,7 @@ def test_a_leak_is_listed_drawn_and_followed(empty_window: Window, qtbot: QtBot,
 
 def test_what_opened_a_leak_is_told_beside_it(empty_window: Window, qtbot: QtBot, tmp_path: Path) -> None:
     window, s = empty_window, empty_window.desk
-    with qtbot.waitSignal(s.level.opened, timeout=LONG):
-        window.open(_level(tmp_path, 0.0))
+    opened(window, qtbot, _level(tmp_path, 0.0))
     made = with_value(with_value(named("sketch"), "light.gather_rays", 16), "sight.enabled", True)
     s.document.set_recipe("Coarse, and leaks", made)
     idle(window, qtbot)
@@ -111,8 +109,7 @@ def test_sight_is_looked_into_shown_from_a_place_and_in_plan_and_acted_on(
     empty_window: Window, qtbot: QtBot, tmp_path: Path
 ) -> None:
     window, s = empty_window, empty_window.desk
-    with qtbot.waitSignal(s.level.opened, timeout=LONG):
-        window.open(_two_rooms(tmp_path))
+    opened(window, qtbot, _two_rooms(tmp_path))
     s.document.set_recipe("Small cells", with_value(named("sketch"), "sight.cell", 0.5))
     idle(window, qtbot)
     step = window.steps["level"]
@@ -208,9 +205,7 @@ def test_a_sky_box_is_a_lid_or_outside_as_one_says(empty_window: Window, qtbot: 
     b.material("sky", (0.4, 0.6, 0.9), unlit=True)
     b.add("house", "floor", box((0, -0.2, 0), (6, 0, 6)), "wall")
     b.add("sky", "dome", box((-20, -20, -20), (26, 26, 26)).turned_inside_out(), "sky")
-    with qtbot.waitSignal(s.level.opened, timeout=LONG):
-        window.open(level_file(tmp_path, b))
-    idle(window, qtbot)
+    opened(window, qtbot, level_file(tmp_path, b))
     step = window.steps["level"]
     assert isinstance(step, LevelStep)
     step.level_bench.pages.button(SIGHT).click()

@@ -14,7 +14,7 @@ from PyQt6.QtCore import QEvent, QMimeData, QPoint, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QKeySequence, QMouseEvent, QWheelEvent
 from PyQt6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
-from waits import LONG, idle
+from waits import LONG, idle, opened
 
 from helpers import floor, level_file, room
 from ropebell.app.commands import Command, Commands
@@ -50,12 +50,6 @@ def level(tmp_path: Path) -> Path:
 def window(empty_window: Window) -> Window:
     empty_window.desk.relighter.enabled = False  # pictures are compared; tests of its own are in test_steps
     return empty_window
-
-
-def opened(window: Window, qtbot: QtBot, path: Path) -> None:
-    with qtbot.waitSignal(window.desk.level.opened, timeout=LONG):
-        window.open(path)
-    idle(window, qtbot)
 
 
 def built(window: Window, qtbot: QtBot) -> None:

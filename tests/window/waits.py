@@ -28,3 +28,10 @@ def build(window: Window, qtbot: QtBot) -> None:
         window.desk.commands.run("build.start")
         qtbot.waitUntil(lambda: window.desk.builds.running, timeout=LONG)
     idle(window, qtbot)
+
+
+def opened(window: Window, qtbot: QtBot, path: Path) -> None:
+    """Open a level and wait until it is there."""
+    with qtbot.waitSignal(window.desk.level.opened, timeout=LONG):
+        window.open(path)
+    idle(window, qtbot)

@@ -17,7 +17,7 @@ from ropebell.app.relit import Relit
 from ropebell.app.stage.camera import Camera
 from ropebell.app.stage.drawn import Charted
 from ropebell.app.stage.lamps import Lamps
-from ropebell.app.stage.picture import StagePicture
+from ropebell.app.stage.picture import StagePicture, beside
 from ropebell.app.stage.widget import Stage
 from ropebell.app.state import State
 from ropebell.build.mover import MoverLight, mover_light
@@ -99,8 +99,7 @@ class Picture(QObject):
         if not self.played or shown is None or now is None or shown.picture.total is None:
             return None
         near = shown.near.total if shown.near is not None else None
-        base = shown.picture.total if near is None else near
-        other = np.concatenate([base, np.zeros_like(base[..., :1])], axis=3)
+        other = beside(shown.picture.total if near is None else near)
         lamps = Lamps.of(now.scene.lights, now.project.brief.blend_distance)
         return replace(shown.picture, other=other, lamps=lamps)
 

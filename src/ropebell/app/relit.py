@@ -12,7 +12,7 @@ import numpy as np
 from ropebell.app.reading import Shown
 from ropebell.app.stage.backdrop import backdrop_of
 from ropebell.app.stage.drawn import Half, to_half
-from ropebell.app.stage.picture import StagePicture
+from ropebell.app.stage.picture import StagePicture, beside
 from ropebell.build.project import Project
 from ropebell.build.recipe import Recipe
 from ropebell.build.relight import Relight, RelitLight
@@ -131,7 +131,7 @@ class Asked:
         if self.raw:
             built = self.shown.picture.total
             assert built is not None
-            picture = replace(picture, other=np.concatenate([built, np.zeros_like(built[..., :1])], axis=3))
+            picture = replace(picture, other=beside(built))
         if self.followed is not None:
             f = self.followed
             picture = replace(picture, sky=backdrop_of(f.brief.sky_now, f.sky_picture, f.sky))

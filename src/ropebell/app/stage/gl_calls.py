@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import ctypes
 import ctypes.util
+from importlib.resources import files
 from typing import Any
 
 import numpy as np
@@ -15,6 +16,27 @@ from numpy.typing import NDArray
 
 TRIANGLES, LINES, RGB, UNSIGNED_BYTE, FLOAT, PACK_ALIGNMENT = 0x0004, 0x0001, 0x1907, 0x1401, 0x1406, 0x0D05
 READ_FRAMEBUFFER, DRAW_FRAMEBUFFER, COLOR_BUFFER, NEAREST = 0x8CA8, 0x8CA9, 0x4000, 0x2600
+
+
+def over_all(gl: Any, fragment: str) -> tuple[Any, Any]:
+    """A program that colours each pixel of the target, and the one triangle it is drawn with.
+
+    Args:
+        gl: the context, current on this thread. fragment: file of its shader.
+    """
+    source = files("ropebell.app") / "shaders"
+    program = gl.program(
+        vertex_shader=(source / "over_all.vert").read_text(), fragment_shader=(source / fragment).read_text()
+    )
+    return program, gl.vertex_array(program, [])
+
+
+def release_target(target: Any) -> None:
+    """Give a framebuffer back with what is attached to it, which it does not take along by itself."""
+    for attached in (*target.color_attachments, target.depth_attachment):
+        if attached is not None:
+            attached.release()
+    target.release()
 
 
 class GlCalls:

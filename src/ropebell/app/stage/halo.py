@@ -6,14 +6,13 @@ to the picture. It is for the eye alone: whatever reads light reads it from the 
 
 from __future__ import annotations
 
-from importlib.resources import files
 from typing import Any
 
 import moderngl
 import numpy as np
 from scipy.ndimage import gaussian_filter
 
-from ropebell.app.stage.gl_calls import TRIANGLES, GlCalls
+from ropebell.app.stage.gl_calls import TRIANGLES, GlCalls, over_all, release_target
 
 # Pixels on a side of which one is made, as a glow is soft.
 COARSE = 4
@@ -30,13 +29,7 @@ class Halo:
 
     def __init__(self, gl: Any, calls: GlCalls) -> None:
         self._gl, self._calls = gl, calls
-        source = files("ropebell.app") / "shaders"
-        corners = (source / "sky.vert").read_text()
-        self._shining: Any = gl.program(
-            vertex_shader=corners, fragment_shader=(source / "shining.frag").read_text()
-        )  # fmt: skip
-        self._adding: Any = gl.program(vertex_shader=corners, fragment_shader=(source / "halo.frag").read_text())
-        self._triangles = {p: gl.vertex_array(p, []) for p in (self._shining, self._adding)}
+        self._shining, self._adding = over_all(gl, "shining.frag"), over_all(gl, "halo.frag")
         self._small: Any = None
 
     def draw(self, picture: Any, target: Any, width: int, height: int) -> None:
@@ -47,7 +40,8 @@ class Halo:
         """
         size = (max(width // COARSE, 1), max(height // COARSE, 1))
         if self._small is None or self._small.size != size:
-            self._release()
+            if self._small is not None:
+                release_target(self._small)
             self._small = self._gl.framebuffer([self._gl.texture(size, 4, dtype="f2")])
         self._small.use()
         self._gl.viewport = (0, 0, *size)
@@ -67,16 +61,11 @@ class Halo:
             glow.release()
         self._gl.enable(moderngl.DEPTH_TEST)
 
-    def _pass(self, program: Any, texture: Any) -> None:
+    def _pass(self, drawn: tuple[Any, Any], texture: Any) -> None:
+        program, triangle = drawn
         texture.use(0)
         program["picture"].value = 0
-        self._calls.draw(program, self._triangles[program], TRIANGLES, 0, 3)
-
-    def _release(self) -> None:
-        if self._small is not None:
-            for texture in self._small.color_attachments:
-                texture.release()
-            self._small.release()
+        self._calls.draw(program, triangle, TRIANGLES, 0, 3)
 
 
 def _bloom(shining: np.ndarray) -> np.ndarray:

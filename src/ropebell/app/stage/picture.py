@@ -204,6 +204,12 @@ class StagePicture:
         return MID_GREY / math.exp(float(np.mean(np.log(lit)))) if len(lit) else 1.0
 
 
+def beside(pages: F32) -> F32:
+    """(P, H, W, 4) float32: light of (P, H, W, 3) lux as `StagePicture.other`, of which nothing lies within noise."""
+    found: F32 = np.concatenate([pages, np.zeros_like(pages[..., :1])], axis=3)
+    return found
+
+
 def _meet(origin: F64, direction: F64, corners: F64) -> tuple[F64, F64]:
     """Barycentric weights and position where a ray meets a triangle's plane."""
     e1, e2 = corners[1] - corners[0], corners[2] - corners[0]

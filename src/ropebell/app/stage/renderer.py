@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from ropebell.app.stage.camera import Camera
 from ropebell.app.stage.drawn import Half, crease_edges, to_half
-from ropebell.app.stage.gl_calls import LINES, TRIANGLES, GlCalls
+from ropebell.app.stage.gl_calls import LINES, TRIANGLES, GlCalls, release_target
 from ropebell.app.stage.halo import Halo
 from ropebell.app.stage.lamps import MOST
 from ropebell.app.stage.picture import StagePicture
@@ -282,7 +282,7 @@ class Renderer:
 
     def _target(self, width: int, height: int, samples: int) -> tuple[Any, Any]:
         for key in [k for k in self._targets if k[:2] != (width, height)]:
-            self._targets.pop(key).release()
+            release_target(self._targets.pop(key))
         for count in {0, samples}:
             if (width, height, count) not in self._targets:
                 # What is drawn at last is read for its glow, too.

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from importlib.resources import files
 from typing import Any
 
 import moderngl
@@ -10,7 +9,7 @@ import numpy as np
 
 from ropebell.app.stage.backdrop import Backdrop
 from ropebell.app.stage.camera import Camera
-from ropebell.app.stage.gl_calls import TRIANGLES, GlCalls
+from ropebell.app.stage.gl_calls import TRIANGLES, GlCalls, over_all
 
 
 class Sky:
@@ -22,11 +21,7 @@ class Sky:
 
     def __init__(self, gl: Any, calls: GlCalls) -> None:
         self._gl, self._calls = gl, calls
-        source = files("ropebell.app") / "shaders"
-        self._program: Any = gl.program(
-            vertex_shader=(source / "sky.vert").read_text(), fragment_shader=(source / "sky.frag").read_text()
-        )  # fmt: skip
-        self._triangle: Any = gl.vertex_array(self._program, [])
+        self._program, self._triangle = over_all(gl, "sky.frag")
         self._texture: Any = None
         self._drawn: Backdrop | None = None
 

@@ -111,7 +111,9 @@ class LightScale(QFrame):
         super().__init__(desk.stage)
         self._desk = desk
         self.found: Spread | None = None
-        self._of, self._wanted = LEVEL, False
+        self._of: int = LEVEL
+        # What a person said; None: it comes and goes with the way of looking.
+        self._wanted: bool | None = None
         self.setProperty("role", "pane")
         self.setFixedSize(WIDE, HIGH)
         box = column(self, 10, 6)
@@ -127,6 +129,9 @@ class LightScale(QFrame):
         self._timer.timeout.connect(self._find)
         for signal in (desk.picture.changed, desk.selection.selected, desk.document.edited, desk.stage.rested):
             signal.connect(self._changed)
+        # Exposure is the picture's own; what it makes black or white is known anew when it was drawn.
+        self._for_white = 0.0
+        desk.stage.drawn.connect(lambda: self._changed() if self.white != self._for_white else None)
         desk.stage.installEventFilter(self)
         self._stand()
         self.hide()
@@ -142,14 +147,15 @@ class LightScale(QFrame):
         return float(np.pi / max(self._desk.stage.look.exposure, 1e-12))
 
     def toggle(self) -> None:
-        """Show it in any way of looking, or only where it belongs."""
+        """Show it in any way of looking, or in none."""
         self._wanted = not self.isVisible()
         self.view_shown()
 
     def view_shown(self) -> None:
         """Come or go with the way of looking."""
         look = self._desk.stage.look
-        self.setVisible(self._wanted or look.view in (LUX, CLIPPED))
+        belongs = look.view in (LUX, CLIPPED)
+        self.setVisible(belongs if self._wanted is None else self._wanted)
         self._changed()
 
     def _choose(self, of: int) -> None:
@@ -163,6 +169,7 @@ class LightScale(QFrame):
     def _find(self) -> None:
         stage, selection = self._desk.stage, self._desk.selection
         picture, of, white = stage.picture, self._of, self.white
+        self._for_white = white
         project = self._desk.document.project
         box = plan_of(project).box if project is not None else None
         if picture is None or not stage.has_light:

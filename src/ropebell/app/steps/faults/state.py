@@ -246,6 +246,8 @@ class FaultsState(QObject):
                 return ledger, None, str(error)
 
         def receive(found: tuple[Ledger | None, F32 | None, str]) -> None:
+            if picture.shown is not shown:
+                return  # another build is looked at by now
             self._ledger, layer, trouble = found
             if layer is None:
                 self._desk.tell(f"What its rays met cannot be shown: {trouble}", "around")
