@@ -9,7 +9,6 @@ import os
 import re
 import secrets
 import stat
-import threading
 import time
 import tomllib
 from collections.abc import Iterable
@@ -21,10 +20,6 @@ MOST_TOML_BYTES = 64 << 20
 MOST_JSON_BYTES = 256 << 20
 # Parts of saves that were killed; a save takes less than this many seconds.
 STALE_SECONDS = 300.0
-
-# Arrays are read under this: their library reads a file's head with Python's parser, which in Python 3.11 fails now and
-# then ("AST constructor recursion depth mismatch") where two threads use it at once.
-HEADERS = threading.Lock()
 
 
 def open_regular(path: Path) -> BufferedReader:

@@ -17,6 +17,7 @@ from ropebell.app.stage.backdrop import backdrop_of
 from ropebell.app.stage.drawn import Charted, charted_on, vertex_table
 from ropebell.app.stage.picture import StagePicture
 from ropebell.app.state import State
+from ropebell.arrays import load_array
 from ropebell.build import events
 from ropebell.build.forms import CHARTS
 from ropebell.build.numbering import next_build_folder
@@ -27,7 +28,7 @@ from ropebell.build.runner import BuildProcess, Standby
 from ropebell.build.scope import EVERYTHING, Scope
 from ropebell.build.store import Store
 from ropebell.errors import BuildError, step, why
-from ropebell.files import HEADERS, open_regular
+from ropebell.files import open_regular
 from ropebell.level.finding import Finding
 from ropebell.level.model import I32
 from ropebell.light.pages import Filling
@@ -345,6 +346,5 @@ def _within(target: I32, count: int) -> bool:
 
 def _loaded(path: Path) -> NDArray[Any]:
     """An array of a build that is under way."""
-    with open_regular(path) as file, HEADERS:
-        array: NDArray[Any] = np.load(file, allow_pickle=False)
-    return array
+    with open_regular(path) as file:
+        return load_array(file)

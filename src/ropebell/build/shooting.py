@@ -10,6 +10,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
+from ropebell.arrays import load_array
 from ropebell.build.kin import LOOKING, Kin, tables_of
 from ropebell.build.mapped import new_table
 from ropebell.build.memory import MemoryKeeper
@@ -82,7 +83,7 @@ def shoot_hits(
         np.save(folder / "counted.npy", tally.counted)
         np.save(folder / "open.npy", tally.open)
         store.describe(folder, {"rays": shot})
-        arrays = {name: np.load(folder / f"{name}.npy", mmap_mode="c") for name in ARRAYS}
+        arrays = {name: load_array(folder / f"{name}.npy", "c") for name in ARRAYS}
         del hits, done, tally
     # Should the cache be cleared just now, what is mapped stays as long as it is held.
     return store.get(digest) or Artifact(digest, arrays, {"rays": shot}), Shot(shot, kept)

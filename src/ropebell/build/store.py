@@ -24,9 +24,10 @@ import numpy as np
 import xxhash
 from numpy.typing import NDArray
 
+from ropebell.arrays import load_array
 from ropebell.digest import digest_of
 from ropebell.errors import BuildError, step, why
-from ropebell.files import HEADERS, open_regular, own_size, read_json, remove_files, remove_own
+from ropebell.files import open_regular, own_size, read_json, remove_files, remove_own
 
 META, BEGUN, LOCK, AT_WORK = "meta.json", "begun.json", "lock", ".at-work"
 # Of how artifacts are kept; others are made again.
@@ -158,8 +159,7 @@ class Store:
         # Mapped copy-on-write: kernels are compiled once for writable arrays, and the file is never written.
         # Empty files cannot be mapped.
         open_regular(path).close()
-        with HEADERS:
-            array: NDArray[Any] = np.load(path, mmap_mode="c" if 0 not in shape else None, allow_pickle=False)
+        array = load_array(path, "c" if 0 not in shape else None)
         if [array.dtype.str, list(array.shape)] != [dtype, shape] or not array.flags.c_contiguous:
             raise ValueError(f"{name} is {array.dtype.str} {array.shape}, not {dtype} {shape}")
         if checksum is not None and _checksum(path) != checksum:
@@ -195,8 +195,7 @@ class Store:
         """Write the list of the arrays in the folder of an artifact being written."""
         arrays = {}
         for path in sorted(folder.glob("*.npy")):
-            with HEADERS:
-                array = np.load(path, mmap_mode="r" if path.stat().st_size else None, allow_pickle=False)
+            array = load_array(path, "r" if path.stat().st_size else None)
             arrays[path.stem] = [array.dtype.str, list(array.shape), _checksum(path)]
         listed = {"format": FORMAT, "arrays": arrays, "meta": meta or {}}
         listed["sum"] = _sum_of(json.loads(json.dumps(listed)))

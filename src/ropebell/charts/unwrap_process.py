@@ -14,9 +14,9 @@ from pathlib import Path
 
 import numpy as np
 
+from ropebell.arrays import load_array
 from ropebell.charts.layout import Layout, unwrap
 from ropebell.errors import BuildError
-from ropebell.files import HEADERS
 from ropebell.interpreter import own_command
 from ropebell.level.model import F64
 
@@ -53,8 +53,7 @@ class UnwrapProcess:
         """
         folder = Path(self._folder.name)
         try:
-            with HEADERS:
-                chart, uv = np.load(folder / "chart.npy"), np.load(folder / "uv.npy")
+            chart, uv = load_array(folder / "chart.npy"), load_array(folder / "uv.npy")
         except (OSError, ValueError) as error:
             raise BuildError("a mesh could not be unwrapped", "", "Give it lightmap coordinates of its own") from error
         finally:
@@ -71,7 +70,7 @@ class UnwrapProcess:
 def main() -> None:
     """Unwrap the shape in the folder named on the command line."""
     folder = Path(sys.argv[1])
-    layout = unwrap(np.load(folder / "corners.npy", allow_pickle=False))
+    layout = unwrap(load_array(folder / "corners.npy"))
     np.save(folder / "chart.npy", layout.chart)
     np.save(folder / "uv.npy", layout.uv)
 
