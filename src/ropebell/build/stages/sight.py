@@ -24,7 +24,7 @@ def _run(work: Work) -> Sight | None:
 
 
 def _predict(size: Size, speed: Speed) -> float:
-    return (4.0 + size.triangles / 1e4) * 2.0 / speed.workers if size.recipe.sight.enabled else 0.0
+    return (4.0 + size.triangles / 1e4) * 4.0 / speed.workers if size.recipe.sight.enabled else 0.0
 
 
 SIGHT = Stage("sight", "Who sees whom", _run, _predict)
