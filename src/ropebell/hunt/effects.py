@@ -49,7 +49,7 @@ def _contacts(level: Level, brief: Brief, node: str, request: Request) -> set[tu
 
 def pixels_apart(level: Level, fix: Fix, request: Request) -> tuple[int, int]:
     """How many pixels look otherwise with a fix, from the trouble spots that are kept with the project; where these are
-    fewer than five, also from floors that can be walked and see the object best. And how many pixels there are.
+    fewer than five, also from floors near the object that can be walked. And how many pixels there are.
 
     Args:
         level: without the fix. request: how it is built.

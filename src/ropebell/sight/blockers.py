@@ -214,8 +214,8 @@ def unseen_faces(scene: Scene, flood: Flood, bodies: Bodies | None) -> NDArray[n
             asked = ~seen if sign > 0 else ~seen & scene.double_sided
             rows = np.flatnonzero(asked)
             places = spot[rows] + sign * ON_FACE * normals[rows]
-            side = flood.sides(places)
-            seen[rows] = side == INSIDE
+            inside = flood.sides(places) == INSIDE
+            seen[rows] = inside
             if bodies is not None:
-                seen[rows] |= ~seen[rows] & ~bodies.hold(places)
+                seen[rows[~inside]] = ~bodies.hold(places[~inside])
     return ~seen

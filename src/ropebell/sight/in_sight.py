@@ -21,7 +21,8 @@ class InSight:
     """Faces by cells; T faces, n cells.
 
     Attributes:
-        cells: (n,) how many others each sees. face, cell: (m,) pairs of a face and a cell that it lies in or beside.
+        sight: which cell sees which. cells: (n,) how many others each sees.
+        face, cell: (m,) pairs of a face and a cell that it lies in or beside. count: T.
     """
 
     sight: Sight

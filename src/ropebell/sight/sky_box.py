@@ -22,17 +22,18 @@ def sky_boxes(level: Level, scene: Scene) -> tuple[int, ...]:
         return ()
     own_light = np.array([m.unlit or max(m.emission) > 0 for m in level.materials] + [False])
     lows, highs = scene.corners.min(axis=1), scene.corners.max(axis=1)
+    lowest, highest = lows.min(axis=0), highs.max(axis=0)
+    slack = WITHIN * float((highest - lowest).max())
     found = []
     for node, first, end in scene.node_ranges():
         mine = slice(first, end)
-        rest = np.ones(len(scene), np.bool_)
-        rest[mine] = False
-        if not rest.any() or not own_light[scene.material[mine]].all():
+        if not own_light[scene.material[mine]].all() or end - first == len(scene):
             continue
         low, high = lows[mine].min(axis=0), highs[mine].max(axis=0)
-        slack = WITHIN * float((high - low).max())
-        if (lows[rest].min(axis=0) < low - slack).any() or (highs[rest].max(axis=0) > high + slack).any():
+        if (lowest < low - slack).any() or (highest > high + slack).any():
             continue
+        rest = np.ones(len(scene), np.bool_)
+        rest[mine] = False
         middle = (lows[rest].min(axis=0) + highs[rest].max(axis=0)) / 2
         toward = middle - scene.corners[mine].mean(axis=1)
         inward = np.einsum("tk,tk->t", toward, scene.face_normals[mine].astype(np.float64)) > 0
