@@ -39,6 +39,17 @@ vec3 to_display(vec3 c) { return mix(12.92 * c, 1.055 * pow(max(c, vec3(1e-9)), 
 // A soft shoulder, so that bright windows keep their colour.
 vec3 tone(vec3 radiance) { return to_display(1.0 - exp(-max(radiance, vec3(0.0)) * exposure)); }
 
+// How bad a share is: plain, then amber with sparse bars, then red with close ones.
+// grades: where amber begins and is full, where red begins and is full; bars: where sparse and close ones begin.
+vec3 graded(float share, vec4 grades, vec2 bars) {
+    float much = smoothstep(grades.x, grades.y, share), most = smoothstep(grades.z, grades.w, share);
+    vec3 tint = mix(mix(vec3(0.62), vec3(0.90, 0.62, 0.26), much), vec3(0.72, 0.24, 0.16), most);
+    vec2 p = gl_FragCoord.xy;
+    float sparse = step(0.8, fract((p.x - p.y) / 15.0)) * step(bars.x, share);
+    float close = step(0.6, fract((p.x - p.y) / 7.5)) * step(bars.y, share);
+    return tint * (0.80 + 0.20 * abs(normalize(v_normal).y)) * (1.0 - 0.22 * max(sparse, close));
+}
+
 // What a view's rule may use.
 vec3 surface, total, direct, glow;
 float noise, origin;

@@ -42,19 +42,10 @@ vec3 end_colors(vec3 lux) {
 
 
 AROUND = """
-// Closed in: dark. Lines of even closeness keep it readable on any display.
+// Closed in: dark.
 vec3 closed_colors(float closed) {
     float facing = 0.92 + 0.08 * abs(normalize(v_normal).y);
     return vec3(0.92 * (1.0 - clamp(closed, 0.0, 1.0))) * facing;
-}
-// Backs met: none plain, then amber with sparse bars from 2 %, red with close ones from 20 %.
-vec3 back_colors(float share) {
-    float much = smoothstep(0.005, 0.05, share), most = smoothstep(0.08, 0.30, share);
-    vec3 tint = mix(mix(vec3(0.62), vec3(0.90, 0.62, 0.26), much), vec3(0.72, 0.24, 0.16), most);
-    vec2 p = gl_FragCoord.xy;
-    float sparse = step(0.8, fract((p.x - p.y) / 15.0)) * step(0.02, share);
-    float close = step(0.6, fract((p.x - p.y) / 7.5)) * step(0.20, share);
-    return tint * (0.80 + 0.20 * abs(normalize(v_normal).y)) * (1.0 - 0.22 * max(sparse, close));
 }
 """
 
@@ -92,7 +83,8 @@ CLOSED = View(
     words=_of_rays("closed in within the reach of creases: dark"),
 )  # fmt: skip
 BACKS = View(
-    "backs", "Rays that met backs", RAYS, "return back_colors(around.y);", "", hatched=True,
+    "backs", "Rays that met backs", RAYS, "return graded(around.y, vec4(0.005, 0.05, 0.08, 0.30), vec2(0.02, 0.20));",
+    "", hatched=True,
     words=_of_rays("rays that met backs: 2 % amber, 20 % red"),
 )  # fmt: skip
 BOTH = frozenset({"light", "other"})
