@@ -12,7 +12,9 @@ import pytest
 
 from helpers import bake, facing_down, floor, level_file, recipe, room
 from ropebell.account.around import around
+from ropebell.account.between_texels import read_between
 from ropebell.account.history import history
+from ropebell.account.proof import proof_of
 from ropebell.account.texel import Account, Ledger
 from ropebell.account.verdict import verdict
 from ropebell.account.what_if import what_if
@@ -24,6 +26,7 @@ from ropebell.cli.main import main
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import box
 from ropebell.errors import ProjectError
+from ropebell.faults.run import inspect
 from ropebell.level.brief import Brief, LightChange, Mark
 from ropebell.level.finding import Finding
 from ropebell.level.model import Light
@@ -145,6 +148,47 @@ def test_the_verdict_on_a_fault_is_that_fault_and_elsewhere_there_is_none(kind: 
     assert calm.finding is None and "lux" in calm.text
 
 
+@pytest.mark.parametrize("kind", ["black-patch", "light-leak", "clipped", "noise", "seam"])
+def test_a_proof_takes_away_the_cause_and_nothing_else(kind: str, tmp_path: Path) -> None:
+    case = next(c for c in cases(1) if c.kind == kind and c.planted)
+    told = [f for f in findings_of(case, tmp_path) if f.kind == kind]
+    lit = Ledger(reopen(tmp_path / "out")).lit
+    assert proof_of(lit, told[0]) is None, "nothing was looked for yet"
+    inspect(lit, lambda _: None)
+    # Where light leaks between two texels, no texel is to blame: others show how it is read between them.
+    found, proof = next(
+        ((f, p) for f in told if (p := proof_of(lit, f)) is not None and "past it" not in p.what), (told[0], None)
+    )
+    for p in (proof_of(lit, f) for f in told if kind == "light-leak"):
+        if p is not None and "past it" in p.what:
+            before, after = p.values
+            assert after < 0.8 * before and p.changed[p.at] and p.changed.mean() < 0.5
+            same = ~p.changed & np.isfinite(p.before[..., 0])
+            np.testing.assert_allclose(p.after[same], p.before[same], rtol=0.05, atol=1e-3 * np.nanmax(p.before))
+            assert (p.before.shape[0] % 4, p.before.shape[1] % 4) == (0, 0)
+            break
+    else:
+        assert kind != "light-leak"
+    if kind == "seam":
+        assert proof is None, "no cause of it can be taken away from a texel"
+        return
+    assert proof is not None and proof.changed[proof.at] and proof.before.shape == (*proof.changed.shape, 3)
+    same = ~proof.changed & np.isfinite(proof.before[..., 0])
+    np.testing.assert_array_equal(proof.before[same], proof.after[same])
+    before, after = proof.values
+    if kind == "black-patch":
+        assert after > 10.0 * before
+    elif kind == "light-leak":
+        assert after < 0.2 * before and "own side" in proof.what
+    elif kind == "clipped":
+        assert proof.what == f"without {found.also[0].rsplit('/', 1)[-1]}" and after < 0.5 * before
+    else:
+        # Neighbours differ less from each other with sixteen times the rays.
+        light = (x.mean(axis=-1)[proof.changed.any(axis=1)] for x in (proof.before, proof.after))
+        rough, smooth = (float(np.nanstd(np.diff(x, axis=1))) for x in light)
+        assert "4,096 rays" in proof.what and smooth < rough
+
+
 def test_what_a_dark_mover_takes_its_light_from_says_so(tmp_path: Path) -> None:
     case = next(c for c in cases(1) if c.kind == "dark-mover" and c.planted)
     found = next(f for f in findings_of(case, tmp_path) if f.kind == "dark-mover")
@@ -237,3 +281,25 @@ def test_what_rays_tell_of_a_place_is_the_closed_form(front: bool, tmp_path: Pat
     assert met == pytest.approx(0.235, abs=0.01)
     assert backs == pytest.approx(0.0 if front else met, abs=0.02)
     assert closed == pytest.approx(near if front else 0.0, abs=0.02)
+
+
+def test_what_is_read_between_texels_stops_where_something_parts_them() -> None:
+    """Two rows of two texels, black on the left and white on the right."""
+    light = np.repeat(np.array([[0.0, 1.0], [0.0, 1.0]])[..., None], 3, axis=2)
+    held, nothing = np.ones((2, 2), np.bool_), np.zeros((1, 2), np.bool_)
+    ramp = np.array([0, 0, 0.125, 0.375, 0.625, 0.875, 1, 1])
+    open_, same = read_between(light, held, np.zeros((2, 1), np.bool_), nothing)
+    assert open_.shape == (8, 8, 3) and np.allclose(open_[..., 0], ramp) and np.array_equal(open_, same)
+    # A wall between both pairs is a step; between one of them it lets light round its end alone.
+    _, shut = read_between(light, held, np.ones((2, 1), np.bool_), nothing)
+    assert np.allclose(shut[..., 0], [0, 0, 0, 0, 1, 1, 1, 1])
+    _, half = read_between(light, held, np.array([[True], [False]]), nothing)
+    assert np.allclose(half[:2, :, 0], [0, 0, 0, 0, 1, 1, 1, 1]) and np.allclose(half[6:, :, 0], ramp)
+    # Where no texel is, nothing is read, nor from there.
+    held[:, 0] = False
+    alone, _ = read_between(light, held, np.zeros((2, 1), np.bool_), nothing)
+    assert np.isnan(alone[:, :2]).all() and np.allclose(alone[:, 2:], 1.0)
+    one, _ = read_between(
+        light[:1, :1], np.ones((1, 1), np.bool_), np.zeros((1, 0), np.bool_), np.zeros((0, 1), np.bool_)
+    )
+    assert one.shape == (4, 4, 3) and (one == 0).all()

@@ -11,14 +11,14 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from ropebell.checks.before import BEFORE, BRIEF, GLOW, LIGHTS, MARKS, SHAPES, SKY
+from ropebell.checks.before import BEFORE, BRIEF, GLOW, LIGHTS, MARKS, SHAPES, SIGHT, SKY
+from ropebell.checks.blocking import hull_refusal
 from ropebell.checks.coordinates import report_coordinates
 from ropebell.checks.detector import Detector
 from ropebell.checks.grid import grid_step, square_sides
 from ropebell.checks.lights import worst_overlap
 from ropebell.checks.remedies import act, apply_fix, with_marks
 from ropebell.checks.run import check, sort_out
-from ropebell.checks.shapes import hull_refusal
 from ropebell.checks.subject import Subject
 from ropebell.demo.builder import LevelBuilder
 from ropebell.demo.shapes import Shape, ball, box, cylinder, joined, quad
@@ -237,7 +237,7 @@ def test_a_costly_blocker_in_the_hull_has_no_button() -> None:
     subject = hall.subject(FINE)
     hull = subject.hull.copy()
     hull[subject.baking.node_names.index("hall/louvres")] = True
-    subject.__dict__["hull"] = hull
+    subject.__dict__["hull_by_rays"] = hull
     closing = next(f for f in check(subject) if f.kind == "costly-blocker")
     assert closing.fix == () and act(closing) == "" and "plain wall" in closing.remedy
 
@@ -450,8 +450,10 @@ PARTS = {
     LIGHTS: {"scene", "lights"},
     GLOW: {"level", "emission"},
     SKY: {"sky", "brief", "sky_now"},
-    MARKS: {"scene", "baking", "brief", "marks", "floors", "hull", "test_density", "region", "moves", "sets"},
+    MARKS: {"scene", "baking", "brief", "marks", "floors", "hull", "hull_by_rays", "test_density", "region", "moves",
+            "sets"},
     BRIEF: {"brief", "most_live", "light"},
+    SIGHT: {"sight", "hull"},
 }  # fmt: skip
 
 

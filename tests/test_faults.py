@@ -14,9 +14,10 @@ import fastjsonschema
 import pytest
 from PIL import Image
 
-from helpers import bake, events
+from helpers import bake, events, level_file, recipe
 from ropebell.bench.detection import findings_of, told
-from ropebell.bench.detection_levels import PLANTS, Case, cases, clean
+from ropebell.bench.detection_levels import PLANTS, cases, clean
+from ropebell.bench.detection_room import Case
 from ropebell.build.found import found_in
 from ropebell.build.manifest import read_manifest
 from ropebell.build.outdated import outdated
@@ -25,11 +26,15 @@ from ropebell.build.result import open_result
 from ropebell.checks.remedies import apply_fix
 from ropebell.cli.main import main
 from ropebell.deliver.findings import HEAD, as_csv, as_html, as_sarif
+from ropebell.demo.builder import LevelBuilder, at
+from ropebell.demo.shapes import box
 from ropebell.demo.write import write_demo
 from ropebell.faults.after import AFTER
 from ropebell.faults.over_builds import known_key, note_on, over_builds, same
+from ropebell.level.brief import Brief, Mark
 from ropebell.level.finding import Finding
 from ropebell.level.gltf_write import plain_glb
+from ropebell.level.model import Light
 
 # One world for each kind: together they are of many sizes, turns and densities.
 WITH = {(c.kind, c.planted): c for n, c in enumerate(cases(len(PLANTS))) if c.room.number == (n // 2) // len(PLANTS)}
@@ -265,3 +270,45 @@ def test_a_build_of_an_older_version_is_not_called_faultless(noisy: Path, capsys
     # Beside it, everything in a newer one is new.
     assert main(["faults", str(noisy), "--since", str(older), "--json"]) == 1
     assert {f["state"] for f in json.loads(capsys.readouterr().out)["findings"]} == {"new"}
+
+
+def _two_slabs(folder: Path) -> Path:
+    """A floor of two slabs, one of them of eight times the density, under a lamp that is far too bright."""
+    b = LevelBuilder()
+    b.material("grey", (0.5, 0.5, 0.5))
+    b.add("g", "coarse", box((-2, -0.2, -2), (0, 0, 2)), "grey")
+    b.add("g", "fine", box((0, -0.2, -2), (2, 0, 2)), "grey")
+    b.light("lamp", Light("lamp", "point", (1, 1, 1), 9000.0), at(0, 1.5, 0))
+    b.spot("marks", "start", at(-1, 0, 1))
+    return level_file(folder, b)
+
+
+def test_what_charts_and_lamps_alone_tell_is_told_before_the_rays(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    level = _two_slabs(tmp_path)
+    brief = Brief(marks={"g/fine": Mark(density=8.0)}, white=20.0)
+    made = recipe("sketch", density__texels_per_metre=4.0, light__gather_rays=32)
+    manifest = bake(level, made, tmp_path / "whole", brief=brief)
+    journal = events(tmp_path / "whole")
+    shot = next(n for n, e in enumerate(journal) if (e.get("stage"), e.get("state")) == ("transport", "done"))
+    early, late = ([e["kind"] for e in part if "kind" in e] for part in (journal[:shot], journal[shot:]))
+    assert {"uneven-quality", "clipped"} <= set(early) and not {"uneven-quality", "clipped"} & set(late)
+    # In the end each is what it is in the finished light.
+    kept = [f for f in manifest["findings"] if f["kind"] in ("uneven-quality", "clipped")]
+    assert len(kept) == sum(kind in ("uneven-quality", "clipped") for kind in early)
+    first = next(e for e in journal if e.get("kind") == "clipped")["measure"]["value"]
+    assert next(f for f in kept if f["kind"] == "clipped")["measure"]["value"] >= first > 3.0
+    # A wire trips before a ray is shot.
+    (tmp_path / "project.toml").write_text('level = "level.glb"\nwhite = 20.0\n[marks."g/fine"]\ndensity = 8.0\n')
+    asked = ["bake", str(tmp_path), "--recipe", "sketch", "--set", "density.texels_per_metre=4"]
+    for number, fault in enumerate(("uneven-quality", "clipped")):
+        out, seed = tmp_path / fault, ["--set", f"light.seed={number + 2}"]
+        assert main([*asked, *seed, "--out", str(out), "--stop-when", f"fault:{fault}"]) == 4
+        assert "transport" not in {e["stage"] for e in events(out) if e.get("state") == "done"}
+    capsys.readouterr()
+    # Without an exposure that is kept nothing is said of brightness yet.
+    bake(level, with_value(made, "light.seed", 5), tmp_path / "free", brief=replace(brief, white=0.0))
+    journal = events(tmp_path / "free")
+    shot = next(n for n, e in enumerate(journal) if (e.get("stage"), e.get("state")) == ("transport", "done"))
+    assert "clipped" not in {e.get("kind") for e in journal[:shot]}

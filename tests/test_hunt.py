@@ -23,11 +23,11 @@ from ropebell.cli.main import main
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import box
 from ropebell.errors import Stopped, UsageError
-from ropebell.hunt.effects import pixels_apart
+from ropebell.hunt.effects import pairs_in_sight, pixels_apart
 from ropebell.hunt.fixes import Fix, candidates
 from ropebell.hunt.hunt import Hunt
 from ropebell.hunt.options import Options
-from ropebell.hunt.outcome import read_result
+from ropebell.hunt.outcome import read_result, sight_words
 from ropebell.hunt.outside import OutsideCommand
 from ropebell.hunt.own import Way, shorter_ways
 from ropebell.hunt.record import LOG, RESULT, STEER, Record, read_log
@@ -318,3 +318,35 @@ def test_pixels_that_look_otherwise_are_those_it_left_and_those_it_went_to(tmp_p
     assert differ / of == pytest.approx(2 / (span * span * 9 / 16), rel=0.05)
     # By a tenth of its width: a tenth on either side.
     assert moved(0.1)[0] == pytest.approx(0.1 * differ, rel=0.15)
+
+
+def test_what_a_fix_opens_is_told_in_pairs_of_sight_cells(tmp_path: Path) -> None:
+    """A board stands before a doorway; aside, one room sees into the other."""
+    b = LevelBuilder()
+    b.material("grey", (0.5, 0.5, 0.5))
+    for name, low, high in (
+        ("shell", (-0.2, -0.2, -0.2), (8.2, 3.2, 4.2)), ("wall a", (4.0, 0, 0), (4.2, 3, 3)),
+        ("lintel", (4.0, 2.0, 3), (4.2, 3, 4)), ("board", (4.25, 0.01, 2.9), (4.3, 2.3, 3.99)),
+    ):  # fmt: skip
+        b.add("house", name, box(low, high).turned_inside_out() if name == "shell" else box(low, high), "grey")
+    b.spot("marks", "start", at(1, 0, 1))
+    level = level_file(tmp_path, b)
+    asked = recipe(sight__enabled=True, sight__cell=0.5)
+    request = Request(level, tmp_path / "out", tmp_path / "cache", asked, (0.0, 0.0, 0.0))
+    source = open_level(level)
+
+    def moved(by: float) -> Fix:
+        def brief(b: Brief) -> Brief:
+            return replace(b, moves={"house/board": Move((0.0, 0.0, by))})
+
+        return Fix("moved", "house/board", by, "m", 1e3 * by, lambda x: x, brief)
+
+    aside = pairs_in_sight(source, moved(-1.5), request)
+    assert aside is not None and aside[1] > 1.05 * aside[0]
+    assert f"{aside[1] - aside[0]:,} pairs of sight cells more see each other" in sight_words(aside)
+    still = pairs_in_sight(source, moved(0.0), request)
+    assert still == (aside[0], aside[0]) and "As much can be seen as before" in sight_words((7, 7))
+    # What nobody has looked into, and no build would, is not told; once it was looked into, it is.
+    quiet = replace(request, recipe=recipe(sight__cell=0.5), cache=tmp_path / "other")
+    assert pairs_in_sight(source, moved(-1.5), quiet) is None
+    assert pairs_in_sight(source, moved(-1.5), replace(quiet, cache=request.cache)) == aside

@@ -13,11 +13,15 @@ from helpers import bake, level_file, recipe, room
 from ropebell.build.manifest import Manifest
 from ropebell.build.precheck import gather
 from ropebell.build.project import Project, find_project
-from ropebell.build.recipe import with_value
+from ropebell.build.recipe import Recipe, with_value
 from ropebell.build.result import Result, open_result
+from ropebell.build.sighting import sight_of
+from ropebell.build.store import Store
 from ropebell.cli.main import main
-from ropebell.compare.advice import Advice, advise, edited
+from ropebell.compare.advice import Advice, advise, as_json, page_size
 from ropebell.compare.advised import FILE, judged, learned, read_taken, taking, write_taken
+from ropebell.compare.advised_level import AdvisedLevel, Plan
+from ropebell.compare.candidates import Candidate, candidates, edited
 from ropebell.compare.expected import check_expected, write_expected
 from ropebell.compare.layers import layers
 from ropebell.compare.ledger import ledger
@@ -29,6 +33,8 @@ from ropebell.errors import ProjectError
 from ropebell.level.brief import Brief, Mark
 from ropebell.level.model import Light
 from ropebell.level.open import open_level
+from ropebell.sight.sight import Candidate as Blocker
+from ropebell.sight.sight import Sight
 
 MADE = recipe("sketch", density__texels_per_metre=8.0, light__gather_rays=64)
 # A shed that nobody can look into takes most of the texels.
@@ -94,15 +100,104 @@ def test_the_price_of_fewer_rays_and_bounces_is_solved(tmp_path: Path) -> None:
     result = _built(tmp_path, made=with_value(MADE, "light.bounces", 3))
     project = replace(find_project(_level(tmp_path)), brief=WASTEFUL, recipe=result.manifest.recipe)
     gathered = gather(open_level(project.level), project.brief, project.recipe, project.sky, project.tables)
-    from ropebell.compare.advice import _Level
-
-    level = _Level(project, gathered, result, {})
+    level = AdvisedLevel(project, gathered, result, {})
     np.testing.assert_allclose(level.solved(None, 3), level.light, rtol=2e-3, atol=1e-3)
     fewer = _built(tmp_path, "fewer", made=with_value(MADE, "light.bounces", 2))
     there = luminance(level.places.of(fewer.total))
     np.testing.assert_allclose(level.solved(None, 2), there, rtol=2e-3, atol=1e-3)
     halved = _built(tmp_path, "halved", made=with_value(with_value(MADE, "light.bounces", 3), "light.gather_rays", 32))
     np.testing.assert_allclose(level.solved(32, 3), luminance(level.places.of(halved.total)), rtol=2e-3, atol=1e-3)
+
+
+def _candidates(
+    folder: Path, result: Result, made: Recipe | None = None, sight: Sight | None = None
+) -> dict[str, tuple[Candidate, float, float]]:
+    """By kind, what may be advised, seconds that it saves, and what it costs in light."""
+    project = replace(find_project(_level(folder)), brief=WASTEFUL, recipe=made or result.manifest.recipe)
+    gathered = gather(open_level(project.level), project.brief, project.recipe, project.sky, project.tables)
+    gathered = replace(gathered, subject=replace(gathered.subject, looked_into=lambda _: sight))
+    level = AdvisedLevel(project, gathered, result, {})
+    number = {name: i for i, name in enumerate(gathered.subject.baking.node_names)}
+    plan = Plan(np.ones(len(number)), project.recipe)
+    whole = level.seconds(plan)
+    return {c.kind: (c, whole - level.seconds(c.on(plan, number)), c.loss(level)) for c in candidates(level)}
+
+
+def test_a_lamp_is_given_the_reach_beyond_which_it_does_not_show(tmp_path: Path) -> None:
+    """Two lamps in a room are tried on every texel of a shed far off, that neither can light."""
+    result = _built(tmp_path)
+    told, saving, loss = _candidates(tmp_path, result)["reach"]
+    assert told.edit["lights"].keys() == {"lights/lamp", "lights/spot"} and loss < 0.001 and saving > 0
+    after = edited(replace(find_project(_level(tmp_path)), brief=WASTEFUL), told.edit)
+    assert 4.0 < (after.brief.lights["lights/lamp"].reach or 0.0) < 12.0
+    bake(_level(tmp_path), MADE, tmp_path / "after", brief=after.brief)
+    then = open_result(tmp_path / "after")
+    # What has one needs none, and what players see is as it was.
+    project = replace(find_project(_level(tmp_path)), brief=after.brief, recipe=MADE)
+    gathered = gather(open_level(project.level), project.brief, project.recipe, project.sky, project.tables)
+    level = AdvisedLevel(project, gathered, result, {})
+    assert level.share_changed(level.light, luminance(level.places.of(then.total))) < 0.01
+    assert "reach" not in {c.kind for c in candidates(AdvisedLevel(project, gathered, then, {}))}
+
+
+def test_a_noise_target_is_advised_where_few_texels_need_all_rays(tmp_path: Path) -> None:
+    many = with_value(MADE, "light.gather_rays", 512)
+    result = _built(tmp_path, made=many)
+    told, saving, _ = _candidates(tmp_path, result)["noise-target"]
+    target = told.edit["recipe"]["light.noise_target"]
+    share = told.rates["until"] + told.rates["waves"]
+    assert 0.002 <= target <= 0.2 and share < 0.9 and saving > 0
+    m = _built(tmp_path, "after", made=with_value(many, "light.noise_target", target)).manifest
+    waves = m.finish.refined.rays if m.finish.refined is not None else 0
+    assert (m.rays.gather + waves) / result.manifest.rays.gather == pytest.approx(share, abs=0.15)
+    few = _built(tmp_path, "few", made=with_value(MADE, "light.gather_rays", 32))
+    assert "noise-target" not in _candidates(tmp_path, few)
+
+
+def test_sight_is_let_through_what_hides_nothing_and_never_the_hull(tmp_path: Path) -> None:
+    result = _built(tmp_path)
+    looking = with_value(MADE, "sight.enabled", True)
+    level = _level(tmp_path)
+    subject = gather(open_level(level), WASTEFUL, MADE, (0.0, 0.0, 0.0), ()).subject
+    known, _ = sight_of(subject, 1.0, 2, Store(tmp_path / "cache"))
+    idle, dear = Blocker("house/crate", 1200, 0.8, 0.0), Blocker("house/room", 12, 0.9, 0.4)
+    # Another that hides nothing alone may hide much with the first gone: one at a time.
+    seen = replace(known, blockers=(Blocker("far/shed", 12, 0.3, 0.0), idle, dear))
+    told, saving, loss = _candidates(tmp_path, result, looking, seen)["blockers"]
+    assert told.edit == {"marks": {"house/crate": {"blocks_sight": False}}}
+    assert saving == pytest.approx(0.8) and loss == 0.0 and "1,200 triangles" in told.why
+    assert "blockers" not in _candidates(tmp_path, result, None, seen)
+    assert "blockers" not in _candidates(tmp_path, result, looking)
+
+
+def test_faces_that_nobody_sees_are_left_out_by_advice(tmp_path: Path) -> None:
+    """The shed and the outside of the room: where nothing that moves could show them."""
+    result = _built(tmp_path)
+    subject = gather(open_level(_level(tmp_path)), WASTEFUL, MADE, (0.0, 0.0, 0.0), ()).subject
+    known, _ = sight_of(subject, 1.0, 2, Store(tmp_path / "cache"))
+    told, saving, loss = _candidates(tmp_path, result, None, known)["unseen"]
+    assert "far/shed" in told.edit["left_out"] and saving > 0 and loss == 0.0
+    project = edited(replace(find_project(_level(tmp_path)), brief=WASTEFUL, recipe=MADE), told.edit)
+    after = _built(tmp_path, "after", brief=project.brief)
+    assert after.manifest.texels < 0.7 * result.manifest.texels
+    assert "unseen" not in _candidates(tmp_path, result)
+
+
+def test_pages_of_a_size_that_wastes_less_are_advised(tmp_path: Path) -> None:
+    made = with_value(MADE, "density.page_size", 128)
+    result = _built(tmp_path, made=made)
+    project = replace(find_project(_level(tmp_path)), brief=WASTEFUL, recipe=made)
+    gathered = gather(open_level(project.level), project.brief, project.recipe, project.sky, project.tables)
+    plan = Plan(np.ones(len(gathered.subject.baking.node_names)), made)
+    level = AdvisedLevel(project, gathered, result, {})
+    (sized,) = page_size(level, plan, 3.0)
+    assert sized.edit == {"recipe": {"density.page_size": 256}} and sized.loss == sized.saving == 0.0
+    assert sized.memory[1] <= 0.9 * sized.memory[0] and as_json([sized])[0]["memory"] == list(sized.memory)
+    after = _built(tmp_path, "after", made=edited(project, sized.edit).recipe)
+    pages = [r.total.shape[0] * r.total.shape[1] * r.total.shape[2] for r in (result, after)]
+    assert [6 * texels / 2**20 for texels in pages] == pytest.approx(sized.memory)
+    # Then nothing is left to gain.
+    assert page_size(level, replace(plan, recipe=after.manifest.recipe), 3.0) == []
 
 
 def test_what_was_taken_is_kept_judged_and_learned_from(tmp_path: Path) -> None:

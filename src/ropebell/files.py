@@ -11,11 +11,12 @@ import secrets
 import stat
 import time
 import tomllib
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from io import BufferedReader
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
+Kept = TypeVar("Kept")
 MOST_TOML_BYTES = 64 << 20
 MOST_JSON_BYTES = 256 << 20
 # Parts of saves that were killed; a save takes less than this many seconds.
@@ -60,6 +61,18 @@ def read_json(path: Path, most: int = MOST_JSON_BYTES) -> Any:
         return json.loads(read_regular(path, most).decode("utf-8"))
     except RecursionError as error:
         raise ValueError("its values are nested too deeply") from error
+
+
+def read_kept(path: Path, key: str, of: Callable[[Any], Kept]) -> list[Kept]:
+    """What the program keeps under a key of a JSON file of its own; nothing where nothing is kept, or it is damaged.
+
+    Args:
+        of: makes one of its values; a value of a wrong kind may raise.
+    """
+    try:
+        return [of(values) for values in read_json(path)[key]]
+    except (OSError, ValueError, KeyError, TypeError):
+        return []
 
 
 def temporary_beside(path: Path) -> Path:

@@ -29,9 +29,10 @@ from ropebell.build.plan import plan_of
 from ropebell.build.project import load_project
 from ropebell.build.queue import queue_file, read_queue, write_queue
 from ropebell.build.recipe import named, with_value
-from ropebell.build.result import Outcome
+from ropebell.build.result import Outcome, open_result
 from ropebell.build.scope import box_of
 from ropebell.build.shelf import on_shelf
+from ropebell.compare.ledger import ledger
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import box
 from ropebell.level.brief import Move
@@ -82,6 +83,15 @@ def test_a_build_of_nothing_is_none_unless_it_is_wanted(window: Window, qtbot: Q
         answers[0][1]()
     idle(window, qtbot)
     assert [k.number for k in window.desk.rope.knots] == [1, 2]
+
+
+def test_where_a_build_took_long_is_said_without_a_log(window: Window, qtbot: QtBot) -> None:
+    told = step(window).build_bench.longest
+    window.go_to_step("build")
+    qtbot.waitUntil(lambda: told.isVisible(), timeout=LONG)
+    found = ledger(open_result(window.desk.rope.shown.folder))
+    objects, lights = (found.by(what, of_all=False)[0][0].rsplit("/", 1)[-1] for what in ("object", "light"))
+    assert told.text().startswith(f"Longest objects: {objects} ") and f"Longest lights: {lights} " in told.text()
 
 
 def test_the_selection_alone_is_lit_and_the_picture_says_whose_light_it_is(window: Window, qtbot: QtBot) -> None:
@@ -138,6 +148,18 @@ def test_the_cut_box_is_drawn_moved_by_its_grips_and_never_forgotten(window: Win
     assert plan_of(s.document.project).box.high[0] == 3.0
     bench.next.set_box(box_of((-0.1, -0.1, -0.1, 2.2, 3.1, 4.1)))
     assert any("the next build lights inside the cut box" in fact for fact in window.words._facts())
+    # What comes while it runs is shown on what is in the box alone.
+    slow = with_value(s.document.project.recipe, "light.gather_rays", 8192)
+    s.document.set_recipe("Rays", with_value(slow, "density.texels_per_metre", 40.0))
+    idle(window, qtbot)
+    with qtbot.waitSignal(s.builds.picture, timeout=LONG) as first:
+        s.commands.run("build.start")
+    live = first.args[0].picture
+    assert live.scene.corners[..., 0].max() < 2.21 and live.total is not None and live.total.max() > 0
+    s.commands.run("build.stop")
+    qtbot.waitUntil(lambda: not s.builds.running and s.settled, timeout=LONG)
+    s.document.undo.undo()
+    idle(window, qtbot)
     build(window, qtbot)
     manifest = s.rope.shown.manifest
     assert manifest.scope.box == box_of((-0.1, -0.1, -0.1, 2.2, 3.1, 4.1)) and manifest.sky == (0.0, 0.0, 0.0)

@@ -84,6 +84,15 @@ def test_from_a_fault_to_its_remedy_and_the_build_that_mends_it(window: Window, 
     qtbot.waitUntil(lambda: state.account is not None and state.verdict is not None, timeout=LONG)
     assert state.account is not None and state.account.node == "things/chest"
     assert "inside out" in bench.verdict.text() and "Proved" in bench.verdict.text()
+    # And the proof is to be seen: black as built, lit from its other side.
+    assert bench.proof.isVisible() and state.proof is not None and state.proof.what == "from its other side"
+    assert state.proof.values[1] > 10 * state.proof.values[0] and "As built" in bench.proof.accessibleDescription()
+    drawn, (row_, column) = bench.proof.grab().toImage(), state.proof.at
+    half = (drawn.width() - 10) // 2
+    texel = half / max(state.proof.before.shape[:2])
+    x, y = (column + 0.5) * texel, int((row_ + 0.5) * texel)
+    dark, light = (drawn.pixelColor(int(x + offset), y).lightness() for offset in (0, half + 10))
+    assert light > dark + 40
     marks = step(window).overlay().marks
     assert any(m.shape == "fault black-patch" and m.strong for m in marks)
     # The mark lies in the picture, at the fault.

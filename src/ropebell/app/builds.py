@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
-from ropebell.app.reading import Opened
+from ropebell.app.reading import Opened, within
 from ropebell.app.stage.backdrop import backdrop_of
 from ropebell.app.stage.drawn import Charted, charted_on, vertex_table
 from ropebell.app.stage.picture import StagePicture
@@ -29,6 +29,7 @@ from ropebell.build.scope import EVERYTHING, Scope
 from ropebell.build.store import Store
 from ropebell.errors import BuildError, step, why
 from ropebell.files import open_regular
+from ropebell.level.brief import Box
 from ropebell.level.finding import Finding
 from ropebell.level.model import I32
 from ropebell.light.pages import Filling
@@ -240,7 +241,8 @@ class Builds(QObject):
         elif isinstance(event, events.Table):
             begun, table = self._state.rope.building, self._table
             if begun is not None:
-                self._state.jobs.start("table", lambda: table.read(event, request.out, begun), lambda _: None)
+                box = request.scope.box
+                self._state.jobs.start("table", lambda: table.read(event, request.out, begun, box), lambda _: None)
 
     def _note_stage(self, event: events.Stage) -> None:
         name, before = event.stage, self.steps.get(event.stage)
@@ -309,12 +311,13 @@ class _Table:
     def __init__(self) -> None:
         self.known: tuple[Filling, I32, StagePicture] | None = None
         self._charts = ""
+        self._cut: Opened | None = None
 
-    def read(self, event: events.Table, out: Path, begun: Opened) -> None:
+    def read(self, event: events.Table, out: Path, begun: Opened, box: Box | None) -> None:
         """Take in what a `table` event tells of; charts that are known already are not read again.
 
         Args:
-            begun: the level as it was when the build began.
+            begun: the level as it was when the build began. box: all that is built of it.
         """
         try:
             target = _loaded(out / event.target)
@@ -325,6 +328,9 @@ class _Table:
         if self.known is not None and event.charts == self._charts and len(target) == len(self.known[1]):
             self.known = (self.known[0], target, self.known[2])
             return
+        if box is not None:
+            self._cut = self._cut or within(begun, box)
+            begun = self._cut
         laid = CHARTS.of(Store(Path(event.cache)), event.charts, T=len(begun.baking))
         if laid is None:
             return

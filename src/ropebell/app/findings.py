@@ -75,6 +75,10 @@ class Findings(QObject):
 
         self._jobs.start("check", find, receive)
 
+    def look_again(self) -> None:
+        """More is known that the checks rest on."""
+        self._timer.start()
+
     def remember(self) -> None:
         """What is found now counts as seen, undoably: from here on, only what comes later is new."""
         if self._level.now is None:

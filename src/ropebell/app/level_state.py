@@ -14,7 +14,7 @@ from ropebell.app.reading import Opened, arranged, read_level, relit
 from ropebell.app.telling import Telling
 from ropebell.app.watch import FileWatch
 from ropebell.build.project import PROJECT_FILE, Project
-from ropebell.checks.shapes import hull_refusal
+from ropebell.checks.blocking import hull_refusal
 from ropebell.errors import LevelError, RopeBellError
 from ropebell.level.brief import Brief
 from ropebell.level.differences import Differences, differences
@@ -23,7 +23,7 @@ from ropebell.level.model import Level
 from ropebell.level.open import open_level
 
 # Parts of a brief that say where objects stand, whether they count, and how they are divided.
-ARRANGING = ("marks", "branches", "moves", "added", "density_boxes", "test_density", "region", "tables")
+ARRANGING = ("marks", "branches", "moves", "added", "density_boxes", "test_density", "region", "tables", "left_out")
 
 
 class LevelState(QObject):

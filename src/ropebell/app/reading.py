@@ -33,6 +33,7 @@ from ropebell.build.stage import Inputs
 from ropebell.build.stages import CHARTS, digests
 from ropebell.build.store import Store
 from ropebell.errors import RopeBellError
+from ropebell.level.brief import Box
 from ropebell.level.emitter_table import emission_of, emission_sources
 from ropebell.level.model import F32, F64, Level
 from ropebell.level.open import open_level
@@ -129,13 +130,23 @@ def arranged(project: Project, source: Level, before: Opened | None) -> Opened:
     Args:
         before: whose rays and vertices serve again where no triangle moved.
     """
-    gathered = gather(source, project.brief, project.recipe, project.sky, project.tables)
+    store = Store(project.cache)
+    gathered = gather(source, project.brief, project.recipe, project.sky, project.tables, store=store)
     subject, prints = gathered.subject, prints_of(source, project.brief)
     if before is not None and np.array_equal(subject.scene.corners, before.scene.corners):
         return Opened(project, source, gathered, before.space, before.vertices, prints)
     whole = subject.baking.corners is subject.scene.corners
     space = subject.space if whole else RaySpace(subject.scene.corners)
     return Opened(project, source, gathered, space, vertex_table(subject.scene, space, None), prints)
+
+
+def within(opened: Opened, box: Box) -> Opened:
+    """A level with everything outside a box cut away, as a build of the box has it."""
+    p = opened.project
+    gathered = gather(opened.source, p.brief, p.recipe, p.sky, p.tables, box)
+    scene = gathered.scene
+    space = RaySpace(scene.corners)
+    return replace(opened, gathered=gathered, space=space, vertices=vertex_table(scene, space, None))
 
 
 def relit(gathered: Gathered, project: Project) -> Gathered:

@@ -11,7 +11,8 @@ from pathlib import Path
 
 import numpy as np
 
-from ropebell.bench.detection_levels import Case, cases, clean
+from ropebell.bench.detection_levels import cases, clean
+from ropebell.bench.detection_room import Case
 from ropebell.build.journal import Journal
 from ropebell.build.pipeline import build
 from ropebell.build.recipe import named, with_value
@@ -122,9 +123,7 @@ def report(by_draft: dict[int, list[Kind]], quiet: list[list[Finding]], each: in
         f"Three levels of over 110 objects each that are ugly but right: {', '.join(map(str, told_))} findings.", "",
         "## Not measured here", "",
         "- `overlap-light` cannot arise: coordinates that overlap are not used, and `check` names them.",
-        "- `stale-object` is told of a build beside the level of now; `non-finite` by the stage that meets it; "
-        "`hull-leak` by the visibility stage (tests/test_sealing.py).",
-        "- `relief-lost` has a test, but no levels here; `grid-light` has neither: rays start so far off their faces "
-        "that no level made so far shows it.",
+        "- `stale-object` is told of a build beside the level of now; `non-finite` by the stage that meets it.",
+        "- `grid-light`: rays start so far off their faces that no level made so far shows it.",
     ]  # fmt: skip
     return "\n".join(lines) + "\n"

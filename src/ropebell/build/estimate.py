@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+
+import numpy as np
 
 from ropebell.build.manifest import Manifest
 from ropebell.build.recipe import Recipe
 from ropebell.build.stage import Size, Speed
 from ropebell.build.stages import STAGES
+from ropebell.level.density import BARE_SHARE
+from ropebell.level.model import Mask
 from ropebell.level.scene import Scene
 
 # Work per second and worker on the reference machine; `calibrated` adapts them.
@@ -45,6 +49,22 @@ def estimate(scene: Scene, recipe: Recipe, workers: int, rates: Mapping[str, flo
         rates: from `calibrated`, where known.
     """
     return estimate_for(Size.of(scene, recipe), Speed({**RATES, **(rates or {})}, workers))
+
+
+def saved_without(
+    scene: Scene, faces: Mask, recipe: Recipe, workers: int, rates: Mapping[str, float] | None = None
+) -> float:  # fmt: skip
+    """Seconds of a build of everything that it saves to leave faces out of the lightmaps.
+
+    Args:
+        scene: what takes part in a build. faces: (T,) of it.
+    """
+    if not faces.any():
+        return 0.0
+    factor = np.where(faces, BARE_SHARE * scene.factor, scene.factor).astype(np.float32)
+    left = replace(scene, bare=scene.bare | faces, factor=factor)
+    before, after = (estimate(s, recipe, workers, rates) for s in (scene, left))
+    return before.total_seconds - after.total_seconds
 
 
 def estimate_for(size: Size, speed: Speed) -> Estimate:

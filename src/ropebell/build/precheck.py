@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from ropebell.build.recipe import Recipe
+from ropebell.build.sighting import Known
 from ropebell.build.store import Store
 from ropebell.checks.run import check
 from ropebell.checks.subject import Subject
@@ -40,12 +41,12 @@ class Gathered:
 
 def gather(
     source: Level, brief: Brief, recipe: Recipe, sky: tuple[float, float, float], tables: Sequence[Path],
-    box: Box | None = None,
+    box: Box | None = None, store: Store | None = None,
 ) -> Gathered:  # fmt: skip
     """Read the tables, arrange the level, and place it.
 
     Args:
-        box: everything outside is cut away.
+        box: everything outside is cut away. store: where it may be known already who sees whom.
     """
     read, troubles = read_tables(tables)
     sources = emission_sources(source, brief, read)
@@ -54,7 +55,7 @@ def gather(
     d = recipe.density
     subject = Subject(
         prepared.level, prepared.scene, brief, d.texels_per_metre, d.page_size, d.padding, sky, sources, tuple(read),
-        tuple(troubles),
+        tuple(troubles), *([Known(recipe.sight.cell, store)] if store is not None else []),
     )  # fmt: skip
     return Gathered(source, subject, emission)
 

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from ropebell.faults.over_builds import same
-from ropebell.files import read_json, write_json
+from ropebell.files import read_kept, write_json
 from ropebell.level.finding import Finding
 
 FILE = "remedies.json"
@@ -36,10 +36,7 @@ class Tried:
 
 def read_tried(folder: Path) -> list[Tried]:
     """What was tried in a project; nothing where nothing is kept, or it is damaged."""
-    try:
-        return [_of(values) for values in read_json(folder / FILE)["tried"]]
-    except (OSError, ValueError, KeyError, TypeError):
-        return []
+    return read_kept(folder / FILE, "tried", _of)
 
 
 def _of(values: dict[str, Any]) -> Tried:

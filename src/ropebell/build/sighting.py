@@ -11,13 +11,14 @@ import numpy as np
 from ropebell.build.store import Artifact, Store
 from ropebell.checks.subject import Subject, short
 from ropebell.files import read_json, write_json
+from ropebell.level.density import BARE_SHARE
 from ropebell.level.finding import Finding
-from ropebell.level.model import F64
+from ropebell.level.model import F64, Mask
 from ropebell.level.scene import Scene
 from ropebell.sight.sight import Candidate, Gap, Sight, digest_of_sight, look
 
 FILE, LEAK = "sight.json", "hull-leak"
-ARRAYS = {"trails", "starts", "places", "low", "number", "middles", "seen", "narrow", "unseen"}
+ARRAYS = {"trails", "starts", "places", "low", "number", "middles", "seen", "narrow", "unseen", "hull"}
 
 
 def sight_of(
@@ -42,10 +43,12 @@ def sight_of(
             "trails": np.concatenate([np.zeros((0, 3)), *trails]), "starts": starts, "low": found.low,
             "places": np.array([leak.place for leak in found.leaks]).reshape(-1, 3), "number": found.number,
             "middles": found.middles, "seen": found.seen, "narrow": found.narrow, "unseen": found.unseen,
+            "hull": found.hull,
         },
         {
             "sealed": found.sealed, "open": found.open, "decided": found.decided, "size": found.size,
-            "beyond_seen": found.beyond_seen, "rays": found.rays, "seconds": found.seconds,
+            "cell": found.cell, "seeing": found.seeing, "beyond_seen": found.beyond_seen,
+            "rays": found.rays, "seconds": found.seconds,
             "widths": [leak.width for leak in found.leaks],
             "nodes": [list(leak.nodes) for leak in found.leaks],
             "blockers": [[b.node, b.triangles, b.seconds, b.hides] for b in found.blockers],
@@ -54,17 +57,38 @@ def sight_of(
     return found, False
 
 
+class Known:
+    """What is known of a level's sight, asked for when it is wanted, and read once.
+
+    Args:
+        cell: metres, as of `sight_of`.
+    """
+
+    def __init__(self, cell: float, store: Store) -> None:
+        self._cell, self._store = cell, store
+        self._last: tuple[str, Sight] | None = None
+
+    def __call__(self, subject: Subject) -> Sight | None:
+        digest = digest_of_sight(subject.level, subject.scene, subject.brief, self._cell, subject.brief.sealed)
+        last = self._last
+        if last is not None and last[0] == digest:
+            return last[1]
+        found = known_sight(subject, self._cell, self._store)
+        self._last = (digest, found) if found is not None else None
+        return found
+
+
 def known_sight(subject: Subject, cell: float, store: Store) -> Sight | None:
     """What is known of a level as it stands, None where that has yet to be found out."""
     scene = subject.scene
     digest = digest_of_sight(subject.level, scene, subject.brief, cell, subject.brief.sealed)
-    kept = store.get(digest, lambda artifact: _fits(artifact, len(scene)))
+    kept = store.get(digest, lambda artifact: _fits(artifact, scene))
     return _read(kept) if kept is not None else None
 
 
-def _fits(artifact: Artifact, triangles: int) -> bool:
+def _fits(artifact: Artifact, scene: Scene) -> bool:
     a, m = artifact.arrays, artifact.meta
-    if set(a) != ARRAYS or len(a["unseen"]) != triangles:
+    if set(a) != ARRAYS or len(a["unseen"]) != len(scene) or len(a["hull"]) != len(scene.node_names):
         return False
     n, leaks = len(a["middles"]), len(m.get("widths", ()))
     return (
@@ -88,7 +112,7 @@ def _read(kept: Artifact) -> Sight:
     return Sight(
         m["sealed"], m["open"], m["decided"], gaps, np.asarray(a["low"]), m["size"], a["number"], a["middles"],
         a["seen"], a["narrow"], m["rays"], m["seconds"], tuple(Candidate(*b) for b in m["blockers"]), a["unseen"],
-        bool(m.get("beyond_seen", False)),
+        a["hull"], m["cell"], m["seeing"], bool(m.get("beyond_seen", False)),
     )  # fmt: skip
 
 
@@ -129,8 +153,7 @@ def in_words(sight: Sight) -> str:
     """Whether it is sealed, and how much sees how much, in a sentence."""
     if sight.open:
         return "The level is open by nature, so no leak is looked for."
-    n = len(sight.middles)
-    share = 100 * sight.pairs / max(n * (n - 1) // 2, 1)
+    n, share = len(sight.middles), 100 * sight.share_seen
     number = len(sight.leaks)
     leaks = f"leaks in {number} place{'s' if number > 1 else ''}"
     seen = f"of {n:,} cells each sees {share:.0f} % of the others"
@@ -142,8 +165,18 @@ def unseen_of(sight: Sight, scene: Scene, texels_per_metre: float) -> tuple[floa
     taking = sight.unseen if not len(scene.part) else sight.unseen & scene.part
     if len(scene.bare):
         taking = taking & ~scene.bare
-    texels = scene.areas * scene.density(texels_per_metre).astype(np.float64) ** 2
-    return float(scene.areas[taking].sum()), int(texels[taking].sum())
+    return texels_of(scene, taking, texels_per_metre)
+
+
+def texels_of(scene: Scene, faces: Mask, texels_per_metre: float) -> tuple[float, int]:
+    """m² of faces, and texels that they have, or would have if they were not left out.
+
+    Args:
+        faces: (T,) of the scene.
+    """
+    bare = np.where(scene.bare, BARE_SHARE, 1.0) if len(scene.bare) else 1.0
+    density = scene.density(texels_per_metre).astype(np.float64) / bare
+    return float(scene.areas[faces].sum()), int((scene.areas * density**2)[faces].sum())
 
 
 def as_json(sight: Sight, scene: Scene, texels_per_metre: float) -> dict[str, Any]:
@@ -161,7 +194,7 @@ def as_json(sight: Sight, scene: Scene, texels_per_metre: float) -> dict[str, An
             }
             for leak in sight.leaks
         ],
-        "cells": len(sight.middles), "cell": round(sight.size, 6), "narrow": len(sight.narrow), "pairs": sight.pairs,
+        "cells": len(sight.middles), "cell": round(sight.cell, 6), "narrow": len(sight.narrow), "pairs": sight.pairs,
         "rays": sight.rays, "seconds": round(sight.seconds, 3),
         "blockers": [
             {"node": b.node, "triangles": b.triangles, "seconds": round(b.seconds, 4), "hides": round(b.hides, 6)}

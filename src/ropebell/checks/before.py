@@ -11,7 +11,7 @@ from ropebell.checks.subject import Subject
 from ropebell.digest import digest_of
 from ropebell.level.brief import to_values
 
-SHAPES, LIGHTS, GLOW, SKY, MARKS, BRIEF = "shapes", "lights", "glow", "sky", "marks", "brief"
+SHAPES, LIGHTS, GLOW, SKY, MARKS, BRIEF, SIGHT = "shapes", "lights", "glow", "sky", "marks", "brief", "sight"
 # Parts of a brief that are of light alone, or of words.
 NO_MARKS = ("lights", "templates", "emitters", "tables", "skies", "sky", "known", "probes", "blend_distance")
 
@@ -61,4 +61,15 @@ def _brief(s: Subject) -> str:
     return digest_of({key: value for key, value in values.items() if key != "known"})
 
 
-BEFORE = Detectors[Subject]({SHAPES: _shapes, LIGHTS: _lights, GLOW: _glow, SKY: _sky, MARKS: _marks, BRIEF: _brief})
+def _sight(s: Subject) -> str:
+    """Whether it is known who sees whom, and what follows from that."""
+    found = s.sight
+    if found is None:
+        return ""
+    ways = [leak.trail for leak in found.leaks]
+    return digest_of(found.hull, found.unseen, [vars(b) for b in found.blockers], *ways)
+
+
+BEFORE = Detectors[Subject](
+    {SHAPES: _shapes, LIGHTS: _lights, GLOW: _glow, SKY: _sky, MARKS: _marks, BRIEF: _brief, SIGHT: _sight}
+)

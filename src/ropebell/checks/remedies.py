@@ -119,6 +119,10 @@ def _drop_settings(brief: Brief, args: Args) -> Brief:
     return without(brief, path)
 
 
+def _lightmaps_back(brief: Brief, args: Args) -> Brief:
+    return replace(brief, left_out={path: left for path, left in brief.left_out.items() if path not in args})
+
+
 def _raise_density(brief: Brief, args: Args) -> Brief:
     """So many times as many texels per metre as the object has by its own mark."""
     path, times = args
@@ -168,6 +172,7 @@ COUNT_EMITTER = Remedy("count-emitter", "Count it as an emitter", _count_emitter
 DIM = Remedy("dim", "Dim it", _dim)
 BLOCK_SIGHT = _marking("block-sight", "Let it block sight", "blocks_sight", True)
 PASS_SIGHT = _marking("pass-sight", "Let it not block sight", "blocks_sight", False)
+LIGHTMAPS_BACK = Remedy("lightmaps-back", "Give it its lightmap back", _lightmaps_back)
 CLEAR_BIAS = _marking("clear-bias", "Clear the bias", "bias", {})
 USUAL_POSE = Remedy("usual-pose", "Bake the usual pose", _pose)
 SWITCH_OFF = _lighting("switch-off", "Switch it off", enabled=False)
@@ -182,7 +187,7 @@ RENAME = Remedy("rename", "Take it over", _rename, instead=lambda args: DROP_SET
 ALL = (
     LEAVE_OUT, UNWRAP, TWO_SIDED, LEVEL_DENSITY, BLOCK_SIGHT, PASS_SIGHT, CLEAR_BIAS, USUAL_POSE, SWITCH_OFF, BAKE,
     OWN_DENSITY, DROP_TABLE, SKY_COUNTS, PLAIN_DAY, MOVE, DROP_SETTINGS, RENAME, TURN_FACES, MARK_MOVING,
-    RAISE_DENSITY, PLACE_PROBE, COUNT_EMITTER, DIM,
+    RAISE_DENSITY, PLACE_PROBE, COUNT_EMITTER, DIM, LIGHTMAPS_BACK,
 )  # fmt: skip
 BY_NAME = {remedy.name: remedy for remedy in ALL}
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Iterator
 from dataclasses import dataclass
 
@@ -10,10 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ropebell.checks.before import BEFORE, LIGHTS, MARKS, SHAPES
-from ropebell.checks.remedies import BLOCK_SIGHT, LEAVE_OUT, PASS_SIGHT, TURN_FACES, TWO_SIDED
+from ropebell.checks.remedies import LEAVE_OUT, TURN_FACES, TWO_SIDED
 from ropebell.checks.subject import Subject, as_place, rows_by
-from ropebell.level.arrange import marks_in_force
-from ropebell.level.brief import Brief, Mark
 from ropebell.level.finding import Finding
 from ropebell.level.model import F64
 from ropebell.level.scene import Scene
@@ -28,10 +25,6 @@ ODD_SHARE = 0.3
 OPEN_LOOKS = 6
 # Eyes that are tried for a back, and looks round where there are none, of which so many must fall on something.
 EYES, OPEN_LOOKS_ROUND, LOOKS_OUT = 160, 8, 0.6
-# An object of so many triangles, all so small, costs the sight stage more than it hides.
-COSTLY_TRIANGLES = 2000
-COSTLY_SHARE = 0.08
-COSTLY_EDGE = 0.003
 # A board begins at so many texels in height and width, and is upright within about 30°.
 BOARD_TEXELS, UPRIGHT = 8.0, 0.5
 
@@ -183,59 +176,6 @@ def odd_angles(s: Subject) -> Iterator[Finding]:
         angle = float(np.median(off[rows[which]]))
         reason = f"It stands {angle:.2g}° off the axes, too little to be meant."
         yield Finding("odd-angle", "note", name, reason, "Turn it onto the grid in the editor", s.centre(int(node)))
-
-
-@BEFORE.detector({"costly-blocker": "Costly sight blocker"}, SHAPES, MARKS)
-def costly_blockers(s: Subject) -> Iterator[Finding]:
-    """Objects of very many small faces that count as sight blockers."""
-    scene = s.baking
-    counts = np.bincount(scene.node, minlength=len(scene.node_names))
-    total = max(len(scene), 1)
-    for node in np.flatnonzero((counts > COSTLY_TRIANGLES) & (counts > COSTLY_SHARE * total)):
-        name = scene.node_names[node]
-        mine = scene.node == node
-        edge = math.sqrt(float(scene.areas[mine].mean()))
-        if scene.marks.nodes[node].blocks_sight is False or edge > COSTLY_EDGE * s.extent:
-            continue
-        reason = (
-            f"{counts[node]:,} small faces ({100 * counts[node] / total:.0f} % of the level) count as a sight blocker; "
-            f"they will take most of the visibility stage and hide little."
-        )
-        fix = PASS_SIGHT.of(name)
-        remedy = "Let it not block sight"
-        if s.hull[node]:
-            reason += " It is a piece of the outer hull, which something has to close."
-            remedy, fix = "Put a plain wall behind it first; then it need not block sight", ()
-        yield Finding("costly-blocker", "warning", name, reason, remedy, s.centre(int(node)), fix)
-
-
-@BEFORE.detector({"hull-opened": "Outer hull opened"}, SHAPES, MARKS)
-def opened_hull(s: Subject) -> Iterator[Finding]:
-    """Pieces of the outer hull that do not block sight: visibility cannot be worked out for a level that leaks."""
-    for node in np.flatnonzero([mark.blocks_sight is False for mark in s.scene.marks.nodes]):
-        if s.hull[node]:
-            name = s.baking.node_names[node]
-            reason = "It is a piece of the outer hull, but does not block sight: the visibility stage leaks through it."
-            fix = BLOCK_SIGHT.of(name)
-            yield Finding("hull-opened", "error", name, reason, "Let it block sight", s.centre(int(node)), fix)
-
-
-def hull_refusal(s: Subject, after: Brief) -> str:
-    """Why marks may not become as in `after`: a piece of the hull would stop blocking sight; empty if none would."""
-    before = s.brief
-    tables = ((before.marks, after.marks), (before.branches, after.branches))
-    if all(_sight(a) == _sight(b) for a, b in tables):
-        return ""
-    then = marks_in_force(s.level, after).nodes
-    for node in np.flatnonzero(s.hull):
-        if then[node].blocks_sight is False and s.scene.marks.nodes[node].blocks_sight is not False:
-            name = s.baking.node_names[node]
-            return f"'{name}' is a piece of the outer hull: without it the level leaks. Close the hull behind it first."
-    return ""
-
-
-def _sight(marks: dict[str, Mark]) -> dict[str, bool]:
-    return {path: mark.blocks_sight for path, mark in marks.items() if mark.blocks_sight is not None}
 
 
 @BEFORE.detector({"thin-wall": "Thinner than a texel"}, SHAPES, version=2)

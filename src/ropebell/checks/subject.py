@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 
@@ -17,6 +17,7 @@ from ropebell.level.triangles import bounds_by
 from ropebell.level.welded import Welded
 from ropebell.light.rays import RaySpace
 from ropebell.sight.hull import hull_pieces
+from ropebell.sight.sight import Sight
 from ropebell.sight.walk import Walkable, start_point, walkable
 
 Place = tuple[float, float, float]
@@ -35,6 +36,7 @@ class Subject:
         sky: uniform radiance in cd/m².
         emission: who says how strongly each material glows.
         tables: emitter tables that were read. troubles: sentences on files that could not be.
+        looked_into: what is known of who sees whom in a level, None for nothing.
     """
 
     level: Level
@@ -47,6 +49,7 @@ class Subject:
     emission: dict[str, EmissionSource] = field(default_factory=dict)
     tables: tuple[EmitterTable, ...] = ()
     troubles: tuple[str, ...] = ()
+    looked_into: Callable[[Subject], Sight | None] = lambda _: None
 
     @cached_property
     def baking(self) -> Scene:
@@ -70,9 +73,21 @@ class Subject:
         start = start_point(self.level, self.baking, self.brief)
         return walkable(self.baking, self.space, start) if start is not None and len(self.baking) else None
 
-    @cached_property
+    @property
+    def sight(self) -> Sight | None:
+        """Who sees whom, None where that is not known, or the level has no inside."""
+        found = self.looked_into(self)
+        return found if found is not None and len(found.middles) else None
+
+    @property
     def hull(self) -> NDArray[np.bool_]:
-        """(nodes,) whether an object closes rooms off from the outside; none where no start point tells."""
+        """(nodes,) whether an object closes rooms off from the outside: by the flood where that is known."""
+        sight = self.sight
+        return sight.hull if sight is not None else self.hull_by_rays
+
+    @cached_property
+    def hull_by_rays(self) -> NDArray[np.bool_]:
+        """(nodes,) the same by rays from where players can stand; none where no start point tells."""
         floors = self.floors
         return hull_pieces(self.baking, self.space, floors.eyes if floors is not None else np.zeros((0, 3)))
 

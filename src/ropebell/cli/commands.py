@@ -20,6 +20,7 @@ from ropebell.build.project import PROJECT_FILE, Project, find_project
 from ropebell.build.recipe import named
 from ropebell.build.result import open_result
 from ropebell.build.sample_days import write_demo_with_days
+from ropebell.build.store import Store
 from ropebell.checks.run import check as run_checks
 from ropebell.cli.said import say
 from ropebell.demo.write import write_demo
@@ -63,7 +64,8 @@ def check(level: Path, sky: Color | None, as_json: bool) -> int:
     """`ropebell check`: 1 if any finding is an error."""
     project = project_of(level)
     path = project.level
-    gathered = gather(open_level(path), project.brief, project.recipe, sky or project.sky, project.tables)
+    source, store = open_level(path), Store(project.cache)
+    gathered = gather(source, project.brief, project.recipe, sky or project.sky, project.tables, store=store)
     findings = [f for f in run_checks(gathered.subject) if f.key not in project.brief.known]
     errors = sum(f.severity == "error" for f in findings)
     if as_json:

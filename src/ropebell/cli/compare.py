@@ -9,6 +9,7 @@ from pathlib import Path
 from ropebell.build.estimate import calibrated
 from ropebell.build.precheck import gather
 from ropebell.build.result import open_result
+from ropebell.build.store import Store
 from ropebell.cli.commands import project_of
 from ropebell.cli.said import say
 from ropebell.compare.advice import advise
@@ -105,13 +106,16 @@ def run_advise(target: Path, build: Path, in_json: bool) -> int:
     """`ropebell advise`: what would shorten builds, and what that costs."""
     project, result = project_of(target), open_result(build)
     project = replace(project, recipe=result.manifest.recipe)
-    gathered = gather(open_level(project.level), project.brief, project.recipe, project.sky, project.tables)
+    level, store = open_level(project.level), Store(project.cache)
+    gathered = gather(level, project.brief, project.recipe, project.sky, project.tables, store=store)
     found = advise(project, gathered, result, calibrated([result.manifest]), learned(read_taken(project.folder)))
     if in_json:
         print(json.dumps(advice_json(found)))
         return 0
     lines = [
         f"{a.seconds[0]:7.1f} s → {a.seconds[1]:.1f} s, {100 * a.loss:.1f} % of what is seen changes: {a.title}"
+        if not a.memory[0]
+        else f"{a.memory[0]:7.1f} MB → {a.memory[1]:.1f} MB of pages, no light changes: {a.title}"
         for a in found
     ]
     say("\n".join(lines) or "Nothing would save a fiftieth of the time at a price worth it.")

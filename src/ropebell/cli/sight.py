@@ -21,6 +21,10 @@ from ropebell.level.model import Level
 from ropebell.level.open import open_level
 from ropebell.light.workers import cores
 from ropebell.sight.sight import Sight
+from ropebell.sight.survey import in_any_pose
+
+# Stands for all poses of an object at once.
+ANY = "*"
 
 
 def sight(
@@ -32,9 +36,10 @@ def sight(
     for setting in settings:
         recipe = with_setting(recipe, setting)
     source = open_level(project.level)
-    brief = _posed(project.brief, source, poses)
-    gathered = gather(source, brief, recipe, project.sky, project.tables)
-    subject = gathered.subject
+    brief, free = _posed(project.brief, source, poses)
+    subject = gather(source, brief, recipe, project.sky, project.tables).subject
+    if free:
+        subject = replace(subject, scene=in_any_pose(subject.scene, free))
     found, _ = sight_of(subject, recipe.sight.cell, recipe.limits.workers or cores(), Store(project.cache))
     sees = [found.sees(np.array(a), np.array(b)) for a, b in asked]
     if in_json:
@@ -45,24 +50,27 @@ def sight(
     return 1 if found.leaks else 0
 
 
-def _posed(brief: Brief, level: Level, poses: Sequence[str]) -> Brief:
-    """A brief in which some objects stand in other poses.
+def _posed(brief: Brief, level: Level, poses: Sequence[str]) -> tuple[Brief, set[str]]:
+    """A brief in which some objects stand in other poses, and those that may stand in any.
 
     Raises:
         UsageError: there is no such object or pose.
     """
-    marks = dict(brief.marks)
+    marks, free = dict(brief.marks), set[str]()
     names = {node.path for node in level.nodes}
     for text in poses:
         node, _, pose = text.partition("=")
         mark = marks.get(node, Mark())
         if node not in names:
             raise UsageError(f"the level has no '{node}'", "--pose", "Name an object by its path, as in NODE=POSE")
+        if pose == ANY:
+            free.add(node)
+            continue
         if pose and pose not in mark.poses:
             known = ", ".join(mark.poses) or "none"
             raise UsageError(f"'{node}' has no pose '{pose}'", "--pose", f"Name one of its poses: {known}")
         marks[node] = replace(mark, pose=pose)
-    return replace(brief, marks=marks)
+    return replace(brief, marks=marks), free
 
 
 def _lines(found: Sight, area: float, texels: int, sees: Sequence[bool]) -> str:

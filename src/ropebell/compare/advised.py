@@ -11,7 +11,7 @@ import numpy as np
 
 from ropebell.build.manifest import Manifest
 from ropebell.compare.advice import Advice
-from ropebell.files import read_json, write_json
+from ropebell.files import read_kept, write_json
 
 FILE = "advice.json"
 MOST = 200
@@ -38,10 +38,7 @@ class Taken:
 
 def read_taken(folder: Path) -> list[Taken]:
     """What was taken in a project; nothing where nothing is kept, or it is damaged."""
-    try:
-        return [_of(values) for values in read_json(folder / FILE)["taken"]]
-    except (OSError, ValueError, KeyError, TypeError):
-        return []
+    return read_kept(folder / FILE, "taken", _of)
 
 
 def _of(v: dict[str, Any]) -> Taken:

@@ -70,7 +70,7 @@ def _content(name: str, a: Request, b: Request, glows: bool) -> Request | None:
     for material in {*a.brief.emitters, *b.brief.emitters} if glows else ():
         if a.brief.emitters.get(material) != b.brief.emitters.get(material):
             brief = _with(brief, b.brief, "emitters", material)
-    for key in ("density_boxes", "test_density", "region"):
+    for key in ("density_boxes", "test_density", "region", "left_out"):
         if name == key.replace("_", " "):
             brief = replace(brief, **{key: getattr(b.brief, key)})
     return None if brief == a.brief else replace(a, brief=brief)

@@ -166,7 +166,7 @@ def _marks(a: Manifest, b: Manifest) -> list[Content]:
                 keys = sorted(k for k in (m.get(path, {}).keys() | n.get(path, {}).keys())
                               if m.get(path, {}).get(k) != n.get(path, {}).get(k))  # fmt: skip
                 found.append(Content(path, f"marked otherwise: {', '.join(keys)}", "mark"))
-    for key in ("density_boxes", "test_density", "region"):
+    for key in ("density_boxes", "test_density", "region", "left_out"):
         if mine.get(key) != theirs.get(key):
             found.append(Content(key.replace("_", " "), "set otherwise", "mark"))
     return found

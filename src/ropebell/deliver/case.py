@@ -13,7 +13,7 @@ import numpy as np
 import ropebell
 from ropebell.deliver.page import page, table
 from ropebell.files import write_bytes, write_text
-from ropebell.hunt.outcome import FixTried, Outcome
+from ropebell.hunt.outcome import FixTried, Outcome, sight_words
 from ropebell.hunt.record import Entry
 from ropebell.hunt.steadiness import ABSENT, PRESENT
 from ropebell.level.gltf_write import plain_glb
@@ -62,6 +62,7 @@ def instructions(tried: FixTried) -> list[str]:
         f"No point of it moves by more than {fix.changed:.3g} mm.",
         f"What it then runs into or nearly touches, and did not before: {', '.join(tried.touches) or 'nothing'}.",
         f"Pixels that then look otherwise, seen from five places: {tried.pixels[0]:,} of {tried.pixels[1]:,}.",
+        *([sight_words(tried.sight)] if tried.sight is not None else []),
         "Or take the object out of fix.glb, where it stands in its place, in place of the old one.",
         "Then build, and look whether the fault is gone: it was, on a fresh copy of the whole level.",
     ]

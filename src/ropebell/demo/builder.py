@@ -37,15 +37,24 @@ class LevelBuilder:
     def material(
         self, name: str, color: tuple[float, float, float], glow: tuple[float, float, float] = (0.0, 0.0, 0.0),
         texture: TextureUse | None = None, double_sided: bool = False, unlit: bool = False, holes: bool = False,
-        glow_texture: TextureUse | None = None, alpha: float = 1.0,
+        glow_texture: TextureUse | None = None, alpha: float = 1.0, relief: bool = False,
     ) -> None:  # fmt: skip
         """Declare a material by name.
 
         Args:
-            holes: whether alpha, that of the picture times its own, cuts holes.
+            holes: whether alpha, that of the picture times its own, cuts holes. relief: it has a picture of one, a flat
+                one.
         """
         self._materials[name] = Material(
-            name, (*color, alpha), texture, glow, glow_texture, double_sided, "MASK" if holes else "OPAQUE", unlit=unlit
+            name,
+            (*color, alpha),
+            texture,
+            glow,
+            glow_texture,
+            double_sided,
+            "MASK" if holes else "OPAQUE",
+            unlit=unlit,
+            relief=relief,
         )
 
     def group(self, name: str) -> int:

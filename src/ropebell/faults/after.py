@@ -13,7 +13,9 @@ from ropebell.faults.again import Again
 from ropebell.faults.lit import Lit
 from ropebell.faults.seen import Seen
 
-LIGHT = "light"
+# What detectors look at: the finished light; charts alone; or light that is the worse the more of it there is, so that
+# what is found with some of it is found with all.
+LIGHT, GROUND, GROWS = "light", "ground", "grows"
 
 
 @dataclass(frozen=True, eq=False)
@@ -36,4 +38,4 @@ class Looked:
 
 
 # A build's findings lie in its folder, so nothing of it has a name of its own to be kept under.
-AFTER = Detectors[Looked]({LIGHT: lambda _: ""})
+AFTER = Detectors[Looked]({LIGHT: lambda _: "", GROUND: lambda _: "", GROWS: lambda _: ""})

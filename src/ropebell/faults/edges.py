@@ -7,7 +7,7 @@ from collections.abc import Iterator
 import numpy as np
 
 from ropebell.checks.subject import short
-from ropebell.faults.after import AFTER, LIGHT, Looked
+from ropebell.faults.after import AFTER, GROWS, LIGHT, Looked
 from ropebell.faults.again import spread
 from ropebell.faults.lit import WHITE, Lit
 from ropebell.faults.patches import finding, large_enough, patches
@@ -108,7 +108,7 @@ def _whose_edge(lit: Lit, patch: np.ndarray) -> str:
     return name
 
 
-@AFTER.detector({"clipped": "Brighter than the picture"}, LIGHT)
+@AFTER.detector({"clipped": "Brighter than the picture"}, GROWS)
 def clipped(s: Looked) -> Iterator[Finding]:
     """What is more than 3 stops over white at the exposure that is kept."""
     lit = s.lit

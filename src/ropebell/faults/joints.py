@@ -8,7 +8,7 @@ from collections.abc import Iterator
 import numpy as np
 
 from ropebell.checks.subject import short
-from ropebell.faults.after import AFTER, LIGHT, Looked
+from ropebell.faults.after import AFTER, GROUND, LIGHT, Looked
 from ropebell.faults.lit import Lit
 from ropebell.faults.patches import finding, patches
 from ropebell.level.finding import Finding
@@ -112,7 +112,7 @@ def _joined(lit: Lit, rows: I64, partner: I64) -> Iterator[I64]:
         yield both
 
 
-@AFTER.detector({"uneven-quality": "Unequal density"}, LIGHT)
+@AFTER.detector({"uneven-quality": "Unequal density"}, GROUND)
 def uneven_quality(s: Looked) -> Iterator[Finding]:
     """Surfaces that meet and differ more than four times in texels per metre."""
     from scipy.spatial import cKDTree  # slow to load, and only wanted here

@@ -9,6 +9,7 @@ import numpy as np
 
 from ropebell.checks.subject import listed, short
 from ropebell.faults.after import AFTER, LIGHT, Looked
+from ropebell.faults.again import Again
 from ropebell.faults.lit import Lit
 from ropebell.faults.patches import finding, patches
 from ropebell.faults.ways import starts
@@ -150,6 +151,19 @@ def _front(lit: Lit, origin: F32, way: F32) -> tuple[I32, Mask]:
     return hit, (hit >= 0) & (far < 1.0) & (facing | lit.surface.two_sided[hit])
 
 
+def from_own_side(lit: Lit, again: Again, rows: I32) -> tuple[I64, F32, F32]:
+    """Of some texels those that lie on both sides of something: (m,) which, (m, 3) lux of all their points, and of
+    those on the darker side alone."""
+    parted = _parted(lit, rows)
+    if not len(parted.row):
+        return np.zeros(0, np.int64), np.zeros((0, 3), np.float32), np.zeros((0, 3), np.float32)
+    one, other = (lit.samples.among(parted.row).chosen(which) for which in (parted.side, ~parted.side))
+    a, b = (again.of(None, samples=part, rays=RAYS) for part in (one, other))
+    share = (one.count / np.maximum(one.count + other.count, 1)).astype(np.float32)[:, None]
+    darker = np.where((a.value <= b.value)[:, None], a.light, b.light)
+    return parted.row.astype(np.int64), share * a.light + (1.0 - share) * b.light, darker
+
+
 def _straddling(s: Looked, parted: Parted, excess: F64, own: F64, place: F64, wall: I32) -> None:
     """Texels whose samples lie on both sides: what the darker side alone would get."""
     lit = s.lit
@@ -221,7 +235,7 @@ def _across(s: Looked, rows: I32, excess: F64, own: F64, wall: I32) -> None:
         darkest = np.minimum(lit.light[i], lit.light[j])
         stark = half > TOO_MUCH * (darkest + half)
         i, j = i[stark], j[stark]
-        thin, met = _thin_between(lit, i, j)
+        thin, met = thin_between(lit, i, j)
         i, j, met = i[thin], j[thin], met[thin]
         ratio = np.minimum(lit.light[i], lit.light[j]) / np.maximum(lit.light[i], lit.light[j])
         starkest = np.argsort(ratio, kind="stable")[:MOST_LOOKED]
@@ -246,7 +260,7 @@ def _error(lit: Lit, rows: I64 | I32) -> F64:
     return found
 
 
-def _thin_between(lit: Lit, i: I64, j: I64) -> tuple[Mask, I32]:
+def thin_between(lit: Lit, i: I64, j: I64) -> tuple[Mask, I32]:
     """Whether what stands between two texels is thinner than a texel, and what it is."""
     normal, pitch = lit.normals[i], lit.pitch[i]
     cut, met = _walled(lit, lit.places[i] - lit.space.centre, lit.places[j] - lit.space.centre, normal, pitch)

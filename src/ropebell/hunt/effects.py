@@ -10,6 +10,8 @@ import numpy as np
 from ropebell.build.precheck import gather
 from ropebell.build.project import find_project
 from ropebell.build.request import Request
+from ropebell.build.sighting import sight_of
+from ropebell.build.store import Store
 from ropebell.checks.run import check
 from ropebell.checks.subject import Subject
 from ropebell.errors import RopeBellError
@@ -67,6 +69,22 @@ def pixels_apart(level: Level, fix: Fix, request: Request) -> tuple[int, int]:
         known = np.where(b >= 0, theirs[b], -1)
         differ += int(((a != known) | (np.abs(far_a - far_b) > APART * np.minimum(far_a, far_b))).sum())
     return differ, len(views) * WIDE * HIGH
+
+
+def pairs_in_sight(level: Level, fix: Fix, request: Request) -> tuple[int, int] | None:
+    """Pairs of sight cells that see each other, without a fix and with it: what it opens or closes of the level. None
+    where sight is no part of the build and was not looked into before, or the level is open by nature.
+
+    Args:
+        level: without the fix. request: how it is built.
+    """
+    recipe, store = request.recipe, Store(request.cache)
+    before = gather(level, request.brief, recipe, request.sky, request.tables, store=store).subject
+    if before.sight is None and not recipe.sight.enabled:
+        return None
+    mended = gather(fix.level(level), fix.brief(request.brief), recipe, request.sky, request.tables).subject
+    a, b = (sight_of(s, recipe.sight.cell, request.workers, store)[0] for s in (before, mended))
+    return (a.pairs, b.pairs) if len(a.middles) and len(b.middles) else None
 
 
 def _kept(request: Request) -> list[tuple[F64, F64]]:

@@ -11,7 +11,7 @@ import numpy as np
 
 from ropebell.digest import digest_of
 from ropebell.errors import Stopped
-from ropebell.hunt.effects import newly_touched, pixels_apart
+from ropebell.hunt.effects import newly_touched, pairs_in_sight, pixels_apart
 from ropebell.hunt.fixes import Fix, candidates
 from ropebell.hunt.narrowing import NOTHING, Culprit, Items, culprits, ddmin, proof
 from ropebell.hunt.options import Enough, Options, Steered
@@ -391,7 +391,8 @@ class Hunt:
                     if self._own is not None:
                         beside = self._level, best.fix, self._own.request
                         good[place] = replace(
-                            good[place], touches=newly_touched(*beside), pixels=pixels_apart(*beside)
+                            good[place], touches=newly_touched(*beside), pixels=pixels_apart(*beside),
+                            sight=pairs_in_sight(*beside),
                         )  # fmt: skip
                     break
             bad = [t for t in tried if t.verdict != ABSENT]

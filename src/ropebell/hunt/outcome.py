@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -18,6 +19,7 @@ class FixTried:
     Attributes:
         again: the same with the whole level, as it is built in earnest. touches: what it newly runs into or nearly
             touches, of the one that is best. pixels: how many look otherwise from five places, and of how many.
+        sight: pairs of sight cells that see each other, without it and with it; None where that is not known.
     """
 
     fix: Fix
@@ -25,6 +27,7 @@ class FixTried:
     again: Verdict | None = None
     touches: tuple[str, ...] = ()
     pixels: tuple[int, int] = (0, 0)
+    sight: tuple[int, int] | None = None
 
 
 @dataclass
@@ -69,6 +72,19 @@ def in_words(found: Outcome) -> str:
     return f"{says}: {'; and '.join(many)}."
 
 
+def sight_words(pairs: Sequence[int]) -> str:
+    """What a fix does to sight, in a sentence.
+
+    Args:
+        pairs: of cells that see each other, without it and with it.
+    """
+    before, after = pairs
+    more = after - before
+    if not more:
+        return f"As much can be seen as before: {before:,} pairs of sight cells."
+    return f"{abs(more):,} pairs of sight cells {'more' if more > 0 else 'fewer'} see each other, of {before:,}."
+
+
 def as_json(found: Outcome) -> dict[str, Any]:
     """As the command line's contract has it."""
     culprit = [
@@ -79,7 +95,8 @@ def as_json(found: Outcome) -> dict[str, Any]:
     fixes = [
         {"what": t.fix.what, "node": t.fix.node, "amount": round(t.fix.amount, 4), "unit": t.fix.unit,
          "verdict": t.verdict, "changed": round(t.fix.changed, 4), "again": t.again,
-         "touches": list(t.touches), "pixels": list(t.pixels), "edit": t.fix.edit or None}
+         "touches": list(t.touches), "pixels": list(t.pixels),
+         "sight": list(t.sight) if t.sight is not None else None, "edit": t.fix.edit or None}
         for t in found.fixes
     ]  # fmt: skip
     return {
@@ -117,6 +134,6 @@ def _fix_of(f: dict[str, Any]) -> dict[str, Any]:
         "amount": float(f["amount"]), "changed": float(f["changed"]),
         "again": None if f.get("again") is None else str(f["again"]),
         "touches": [str(path) for path in f.get("touches") or ()],
-        "pixels": [int(v) for v in f.get("pixels") or (0, 0)],
+        "pixels": [int(v) for v in f.get("pixels") or (0, 0)], "sight": [int(v) for v in f.get("sight") or ()],
         "edit": edit if isinstance(edit, dict) else None,
     }  # fmt: skip

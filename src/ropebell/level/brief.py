@@ -235,6 +235,20 @@ class DensityBox:
 
 
 @dataclass(frozen=True, config=CONFIG)
+class SightBox:
+    """Finer sight cells in a box.
+
+    Attributes:
+        cell: metres, at least an eighth of the recipe's.
+    """
+
+    low: Point
+    high: Point
+    cell: Annotated[float, Field(ge=0.05, le=100, allow_inf_nan=False)] = 0.5
+    name: str = ""
+
+
+@dataclass(frozen=True, config=CONFIG)
 class TrialDensity:
     """Objects that are built at a test density for now; their own values stay as they are beneath it.
 
@@ -276,6 +290,19 @@ class ProbeSet:
 
 
 @dataclass(frozen=True, config=CONFIG)
+class LeftOut:
+    """Faces of an object that get no lightmap, though it has one; see `level.left_out`.
+
+    Attributes:
+        faces: their numbers among the object's triangles, as in `0-3 7 9-12`.
+        shape: digest of these as they stood.
+    """
+
+    faces: Annotated[str, Field(pattern=r"^(\d{1,8}(-\d{1,8})?)( \d{1,8}(-\d{1,8})?)*$", max_length=4_000_000)]
+    shape: str
+
+
+@dataclass(frozen=True, config=CONFIG)
 class Move:
     """A small edit of where an object stands: metres, degrees and factor in its own frame."""
 
@@ -292,7 +319,8 @@ class Brief:
         marks: by node path, for that node alone. branches: by node path, for it and everything below.
         lights: changes by node path. templates: by name. added: lights by name.
         emitters: changes by material name.
-        moves: small edits by node path.
+        sight_boxes: where sight cells are finer.
+        moves: small edits by node path. left_out: faces without a lightmap by node path.
         white: irradiance in lux that is white at the exposure kept for the project; 0: none is kept.
         tables: emitter tables, paths relative to the project; the first is the shared default.
         skies: by name; `sky` is the one in use.
@@ -313,10 +341,12 @@ class Brief:
     added: dict[str, AddedLight] = field(default_factory=dict)
     emitters: dict[str, EmitterChange] = field(default_factory=dict)
     moves: dict[str, Move] = field(default_factory=dict)
+    left_out: dict[str, LeftOut] = field(default_factory=dict)
     tables: tuple[str, ...] = ()
     skies: dict[str, Sky] = field(default_factory=dict)
     sky: str = ""
     density_boxes: tuple[DensityBox, ...] = ()
+    sight_boxes: tuple[SightBox, ...] = ()
     test_density: TrialDensity = field(default_factory=TrialDensity)
     sets: dict[str, dict[str, Factor]] = field(default_factory=dict)
     region: Region = field(default_factory=Region)
@@ -336,7 +366,7 @@ class Brief:
 
     def paths(self) -> set[str]:
         """Every node path that something is decided about."""
-        return {*self.marks, *self.branches, *self.lights, *self.moves}
+        return {*self.marks, *self.branches, *self.lights, *self.moves, *self.left_out}
 
     @property
     def looks(self) -> dict[str, Radiance]:

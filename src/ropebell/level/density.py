@@ -7,6 +7,7 @@ from numpy.typing import NDArray
 
 from ropebell.level.arrange import Marks
 from ropebell.level.brief import Box, Brief, DensityBox
+from ropebell.level.left_out import left_out_faces
 from ropebell.level.model import F32, F64, Level
 from ropebell.level.scene import Scene
 from ropebell.level.triangles import corner_bounds
@@ -17,7 +18,7 @@ BARE_SHARE = 0.25
 
 def density_factors(scene: Scene, level: Level, brief: Brief, marks: Marks) -> F32:
     """(T,) float32: object's factor × bias of its material × the finest density box it lies in, divided
-    outside the play region; objects at test density have that factor alone."""
+    outside the play region; objects at test density have that factor alone. What gets no lightmap has a share of it."""
     count = len(scene)
     if not count:
         return np.zeros(0, np.float32)
@@ -29,21 +30,21 @@ def density_factors(scene: Scene, level: Level, brief: Brief, marks: Marks) -> F
         factor *= _box_factors(scene.corners.mean(axis=1), brief.density_boxes)
         if brief.region.boxes:
             factor[~objects_inside(scene, low, high, brief.region.boxes)] /= brief.region.outside
-    # What gets no lightmap only needs to know roughly how bright it is.
-    factor[bare_faces(scene, marks)] *= BARE_SHARE
     if brief.test_density.paths:
         tested = np.array([name in brief.test_density.paths for name in scene.node_names], dtype=bool)
         factor[tested[scene.node]] = brief.test_density.factor
+    # What gets no lightmap only needs to know roughly how bright it is.
+    factor[bare_faces(scene, brief, marks)] *= BARE_SHARE
     return factor.astype(np.float32)
 
 
-def bare_faces(scene: Scene, marks: Marks) -> NDArray[np.bool_]:
-    """(T,) faces that block and bounce light but get no lightmap: of objects marked so, and of unlit materials, which
-    are drawn in their own colour whatever the light."""
+def bare_faces(scene: Scene, brief: Brief, marks: Marks) -> NDArray[np.bool_]:
+    """(T,) faces that block and bounce light but get no lightmap: of objects marked so, those that are left out, and of
+    unlit materials, which are drawn in their own colour whatever the light."""
     more = len(scene.node_names) - len(marks.nodes)
     marked = np.array([m.role == "blocks" for m in marks.nodes] + [False] * (more + 1), dtype=np.bool_)
     unlit = np.array([m.unlit for m in scene.materials] + [False], dtype=np.bool_)
-    return marked[scene.node] | unlit[scene.material]
+    return marked[scene.node] | unlit[scene.material] | left_out_faces(scene, brief)
 
 
 def _apply_bias(factor: F64, scene: Scene, level: Level, marks: Marks) -> None:

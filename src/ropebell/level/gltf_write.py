@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import json
 import math
 import struct
@@ -20,6 +21,10 @@ from ropebell.level.placed_light import changed_light
 from ropebell.level.scene import Scene
 
 ARRAY, ELEMENT = 34962, 34963
+# A PNG of one pixel that points straight up.
+FLAT_RELIEF = base64.b64decode(
+    "iVBORw0KGgoAAAANSUhEUgAAAAEAAAABCAIAAACQd1PeAAAADElEQVR4nGNoaPgPAAODAgAApfuJAAAAAElFTkSuQmCC"
+)
 
 
 @dataclass(frozen=True, eq=False)
@@ -171,8 +176,12 @@ class _Materials:
         self.textures: list[dict[str, Any]] = []
         self.samplers: list[dict[str, Any]] = []
         self.used: set[str] = set()
+        # Of a relief a level knows that there is one: where it is written as it is, a flat picture stands for it.
+        self._flat = len(level.images) if keep_sets and any(m.relief for m in level.materials) else -1
         self.materials = [self._material(m) for m in level.materials]
         self.images = [{"name": i.name, "mimeType": i.mime, "bufferView": buffer.view(i.data)} for i in level.images]
+        if self._flat >= 0:
+            self.images.append({"name": "flat", "mimeType": "image/png", "bufferView": buffer.view(FLAT_RELIEF)})
 
     def _material(self, m: Material) -> dict[str, Any]:
         surface: dict[str, Any] = {
@@ -199,6 +208,8 @@ class _Materials:
                 extensions[STRENGTH] = {"emissiveStrength": strength}
         if m.emission_texture is not None:
             spec["emissiveTexture"] = self._texture(m.emission_texture)
+        if m.relief and self._flat >= 0:
+            spec["normalTexture"] = self._texture(TextureUse(self._flat))
         if m.unlit:
             extensions[UNLIT] = {}
         if extensions:

@@ -44,7 +44,7 @@ def _touched(before: Brief, after: Brief) -> tuple[set[str], set[str]]:
             if old != new:
                 found.add(path)
     alone = touched["marks"] | (before.test_density.paths ^ after.test_density.paths)
-    for key in ("lights", "moves"):
+    for key in ("lights", "moves", "left_out"):
         a, b = getattr(before, key), getattr(after, key)
         alone |= {path for path in a.keys() | b.keys() if a.get(path) != b.get(path)}
     return alone, touched["branches"]

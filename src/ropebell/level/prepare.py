@@ -75,7 +75,8 @@ def prepare(
             parts.add(primitive, worlds, np.array(at, np.int32), number)
     scene = parts.scene(placed)
     scene = replace(scene, marks=marks, part=_part(scene, marks), factor=density_factors(scene, level, brief, marks))
-    scene = replace(scene, effort=ray_shares(scene, brief), bare=bare_faces(scene, marks), **_switches(scene, marks))
+    bare = bare_faces(scene, brief, marks)
+    scene = replace(scene, effort=ray_shares(scene, brief), bare=bare, **_switches(scene, marks))
     scene = replace(scene, cutouts=cutouts_of(level, scene.material, scene.uv0, scene.uv1))
     anew = np.array([m.unwrap is True for m in marks.nodes] + [False], dtype=bool)
     if anew.any():

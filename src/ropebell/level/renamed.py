@@ -86,7 +86,8 @@ def with_renamed(brief: Brief, old: str, new: str) -> Brief:
     box = brief.test_density
     return replace(
         brief, marks=moved(brief.marks), branches=moved(brief.branches), lights=moved(brief.lights),
-        moves=moved(brief.moves), sets={name: moved(table) for name, table in brief.sets.items()},
+        moves=moved(brief.moves), left_out=moved(brief.left_out),
+        sets={name: moved(table) for name, table in brief.sets.items()},
         test_density=replace(box, paths=frozenset(new if path == old else path for path in box.paths)),
         known={_key(key, old, new): note for key, note in brief.known.items()},
         prints=moved(brief.prints),
@@ -102,7 +103,8 @@ def without(brief: Brief, path: str) -> Brief:
     box = brief.test_density
     return replace(
         brief, marks=kept(brief.marks), branches=kept(brief.branches), lights=kept(brief.lights),
-        moves=kept(brief.moves), emitters=kept(brief.emitters), prints=kept(brief.prints),
+        moves=kept(brief.moves), left_out=kept(brief.left_out), emitters=kept(brief.emitters),
+        prints=kept(brief.prints),
         sets={name: kept(table) for name, table in brief.sets.items()},
         test_density=replace(box, paths=frozenset(p for p in box.paths if p != path)),
     )  # fmt: skip

@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
+import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ropebell.level.model import F64, I32, I64
+from ropebell.level.brief import SightBox
+from ropebell.level.model import F64, I32, I64, Mask
 from ropebell.sight.free_space import rasterised
 from ropebell.sight.sealing import INSIDE, Flood
 
 # Cells in the open are up to so many times as wide; so many are looked at together.
 LARGEST, AT_ONCE = 8, 2048
+# In boxes of their own the smallest are halved so often at most.
+MOST_HALVED = 3
 # Where places are tried along each axis of a cell: evenly, or mostly along its rim.
 EVEN, AT_RIM = np.array([0.125, 0.375, 0.625, 0.875]), np.array([0.006, 0.03, 0.1, 0.3, 0.5, 0.7, 0.9, 0.97, 0.994])
 # Places are spread over a cell that is wider by this share, so that what is seen from just beside it counts too.
@@ -28,7 +33,7 @@ class Cells:
     """Cells that players and things can be in; n of them.
 
     Attributes:
-        low: (3,) metres, a corner of the grid. size: metres, of its smallest cells.
+        low: (3,) metres, a corner of the grid. size: metres, of its places, as wide as its smallest cells.
         number: (x, y, z) int32 cell of each, −1 outside. at, width: (n, 3) first of the smallest, (n,) how many a side.
         places: (n, PLACES, 3) metres, in the open in and just round each cell.
         inside: (n,) share of the cell that is in the open.
@@ -60,23 +65,31 @@ class Cells:
         return np.flatnonzero(most < NARROW)
 
 
-def cells_of(flood: Flood, corners: F64, size: float) -> Cells:
+def cells_of(flood: Flood, corners: F64, size: float, finer: Sequence[SightBox] = ()) -> Cells:
     """Cut the inside into cells.
 
     Args:
-        corners: (T, 3, 3) metres, what blocks. size: of the smallest cells, metres.
+        corners: (T, 3, 3) metres, what blocks. size: of the smallest cells, metres. finer: where they are smaller.
     """
     low, high = corners.min(axis=(0, 1)), corners.max(axis=(0, 1))
     step = size * LARGEST
     # A little off the round numbers that levels are built on, so that walls do not run along faces of cells.
     low = low - size * np.array([0.371, 0.297, 0.423])
     blocks = np.maximum(np.ceil((high - low) / step), 1).astype(np.int64)
-    shape = blocks * LARGEST
+    halved = max((halvings(size, box) for box in finer), default=0)
+    size /= 1 << halved
+    shape = blocks * (LARGEST << halved)
     touched = np.zeros(int(shape.prod()), np.bool_)
     touched[rasterised(np.ascontiguousarray(corners - low), shape, size)[:, 0]] = True
     touched = touched.reshape(tuple(int(v) for v in shape))
     number = np.full(touched.shape, -1, np.int32)
-    at, width = _blocks(touched)
+    least = np.full(touched.shape, halved, np.int8)
+    for box in finer:
+        first, end = ((np.array(v) - low) / size for v in (box.low, box.high))
+        first, end = (np.clip(v, 0, shape).astype(np.int64) for v in (np.floor(first), np.ceil(end)))
+        part = tuple(slice(a, b) for a, b in zip(first, end))
+        least[part] = np.minimum(least[part], halved - halvings(size * (1 << halved), box))
+    at, width, smallest = _blocks(touched, least, LARGEST << halved)
     rng = np.random.default_rng(1)
     held, places, inside = _tried(flood, low, size, at, width, EVEN, rng)
     # Of a cell beside these there may be a sliver inside, along its faces and in its corners.
@@ -85,7 +98,7 @@ def cells_of(flood: Flood, corners: F64, size: float) -> Cells:
         near[max(x - 1, 0) : x + w + 1, max(y - 1, 0) : y + w + 1, max(z - 1, 0) : z + w + 1] = True
     missed = np.ones(len(at), np.bool_)
     missed[held] = False
-    missed &= (width == 1) & near[at[:, 0], at[:, 1], at[:, 2]]
+    missed &= smallest & near[at[:, 0], at[:, 1], at[:, 2]]
     rest = np.flatnonzero(missed)
     more, at_more, inside_more = _tried(flood, low, size, at[rest], width[rest], AT_RIM, rng)
     chosen = np.concatenate([held, rest[more]])
@@ -137,20 +150,31 @@ def beside_each(number: I32) -> I64:
     return both[np.argsort(both[:, 0], kind="stable")]
 
 
-def _blocks(touched: NDArray[np.bool_]) -> tuple[I64, I64]:
-    """(n, 3) first and (n,) width of blocks: of the smallest cells, and larger ones where nothing is touched."""
-    at, width = [], []
-    size = LARGEST
+def halvings(size: float, box: SightBox) -> int:
+    """How often cells of a size are halved in a box."""
+    return min(max(math.ceil(math.log2(size / box.cell) - 1e-6), 0), MOST_HALVED)
+
+
+def _blocks(touched: Mask, least: NDArray[np.int8], size: int) -> tuple[I64, I64, Mask]:
+    """(n, 3) first, (n,) width of blocks, and whether they are the smallest there: of the smallest cells, and larger
+    ones where nothing is touched.
+
+    Args:
+        least: how often one is halved in each cell to be the smallest. size: of the largest.
+    """
+    at, width, smallest = [], [], []
     open_ = np.ones([s // size for s in touched.shape], np.bool_)
     while size >= 1:
         x, y, z = (s // size for s in touched.shape)
         any_ = touched.reshape(x, size, y, size, z, size).any(axis=(1, 3, 5))
-        taken = open_ & (~any_ if size > 1 else True)
+        last = size <= 1 << least.reshape(x, size, y, size, z, size).min(axis=(1, 3, 5)).astype(np.int64)
+        taken = open_ & (~any_ | last)
         found = np.argwhere(taken)
         at.append(found * size)
         width.append(np.full(len(found), size))
+        smallest.append(last[taken])
         open_ &= ~taken
         if size > 1:
             open_ = open_.repeat(2, axis=0).repeat(2, axis=1).repeat(2, axis=2)
         size //= 2
-    return np.concatenate(at), np.concatenate(width)
+    return np.concatenate(at), np.concatenate(width), np.concatenate(smallest)

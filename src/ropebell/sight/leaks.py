@@ -66,6 +66,10 @@ def leaks_of(
     found: list[Leak] = []
     for number, gap in enumerate(gaps):
         tick(number / len(gaps))
+        # A long slit is many gaps, each of which takes as long to measure as a hole.
+        rough = flood.space.low + flood.openings[rows[gap], 3:]
+        if any(_one_opening(corners, rough, leak.width, leak) for leak in found):
+            continue
         trail, at = ways.through(int(rows[gap]))
 
         def mine(places: F64, gap: int = int(gap)) -> Mask:
@@ -135,8 +139,9 @@ class _Ways:
         found: F64 = total / np.maximum(count, 1)[:, None]
         return found
 
-    def _tree(self, side: int, roots: I64) -> tuple[NDArray[np.int32], dict[tuple[int, int], int]]:
-        """What node comes before each on the way from the roots, through nodes of one side."""
+    def _tree(self, side: int, roots: I64) -> tuple[NDArray[np.int32], I64, I64]:
+        """What node comes before each on the way from the roots, through nodes of one side; and the pairs of nodes that
+        open to each other, as ascending numbers, with the opening of each."""
         from scipy.sparse import coo_matrix  # slow to load, and only wanted here
         from scipy.sparse.csgraph import dijkstra
 
@@ -153,7 +158,7 @@ class _Ways:
         low, high, length, rows = low[first], high[first], length[first] + 1e-9, rows[first]
         graph = coo_matrix((length, (low, high)), shape=(f.space.nodes, f.space.nodes)).tocsr()
         _, back, _ = dijkstra(graph, directed=False, indices=roots, return_predecessors=True, min_only=True)
-        return back, dict(zip(zip(low.tolist(), high.tolist()), rows.tolist()))
+        return back, low * f.space.nodes + high, rows
 
     def through(self, gap: int) -> tuple[F64, int]:
         """(n, 3) a way from a seed through an opening to the border, and which of its places is in the opening."""
@@ -173,13 +178,13 @@ class _Ways:
 
     def _back_from(self, side: int, node: int) -> tuple[F64, int]:
         """(n, 3) openings from a node back to its root, and the root."""
-        back, opening = self._back[side]
-        places = []
-        while back[node] >= 0:
-            before = int(back[node])
-            places.append(self._flood.openings[opening[min(node, before), max(node, before)], 3:])
-            node = before
-        return np.array(places).reshape(-1, 3), node
+        back, pairs, opening = self._back[side]
+        nodes = [node]
+        while back[nodes[-1]] >= 0:
+            nodes.append(int(back[nodes[-1]]))
+        a, b = np.array(nodes[:-1], np.int64), np.array(nodes[1:], np.int64)
+        at = np.searchsorted(pairs, np.minimum(a, b) * self._flood.space.nodes + np.maximum(a, b))
+        return self._flood.openings[opening[at], 3:], nodes[-1]
 
 
 def straightened(space: RaySpace, trail: F64, keep: int) -> F64:

@@ -11,7 +11,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from dataclasses import dataclass
-from functools import partial
+from functools import cached_property, partial
 from itertools import count
 
 import numpy as np
@@ -48,10 +48,22 @@ class Flood:
     decided: bool
 
     def sides(self, places: F64) -> U8:
-        """(n,) INSIDE, OUTSIDE or 0 of places, metres."""
+        """(n,) INSIDE, OUTSIDE or 0 of places, metres; of what is undecided and may be inside, INSIDE."""
         cells, nodes = self.space.found(places)
         found: U8 = np.where(nodes >= 0, self.side[np.maximum(nodes, 0)], 0).astype(np.uint8)
+        found[(nodes < 0) & self._may_be_inside[np.maximum(cells, 0)]] = INSIDE
         found[cells < 0] = OUTSIDE  # off the grid
+        return found
+
+    @cached_property
+    def _may_be_inside(self) -> Mask:
+        """(cells,) whether one is undecided and hangs together with the inside, by others like it: what leads outside
+        by such cells was split."""
+        cell, node, other = self.space.beside.T
+        part = connected(len(self.space), cell[other >= 0], other[other >= 0])
+        inner = np.zeros(len(part), np.bool_)
+        inner[part[cell[(node >= 0) & (self.side[np.maximum(node, 0)] == INSIDE)]]] = True
+        found: Mask = inner[part] & (self.space.state == UNDECIDED)
         return found
 
 

@@ -2,26 +2,37 @@
 
 from __future__ import annotations
 
+import threading
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ropebell.digest import digest_of
-from ropebell.level.brief import Brief
-from ropebell.level.model import F64, I32, U8, Level
+from ropebell.errors import Stopped
+from ropebell.level.brief import Brief, SightBox
+from ropebell.level.model import F64, I32, U8, Level, Mask
 from ropebell.level.scene import Scene
 from ropebell.light.rays import RaySpace
-from ropebell.sight.blockers import blockers_of, opens_view, unseen_faces
+from ropebell.sight.blockers import blockers_of
 from ropebell.sight.cells import cells_of
+from ropebell.sight.hull import closing
 from ropebell.sight.mutual import who_sees_whom
-from ropebell.sight.survey import Sealing, blocks_sight, bodies_of, see_through, seeds_of, survey
+from ropebell.sight.sealing import Flood
+from ropebell.sight.survey import Sealing, blocks_sight, bodies_of, see_through, survey
+from ropebell.sight.unseen import opens_view, unseen_faces
+from ropebell.sight.walk import start_point
 
-VERSION = 2
+VERSION = 4
 # With more cells than this, larger ones are taken: pairs grow with their square.
 MOST_CELLS = 6000
+# A box asks for no larger ones, metres.
+COARSEST = 100.0
+# Of all surfaces about one in so many is seen from inside.
+SIDES = 4.0
 # A place outside all cells is asked for by the cell nearest to it, if that is as near as so many of the smallest.
 NEAREST = 2.0
 # Shares of the time that the parts take, about.
@@ -59,10 +70,13 @@ class Sight:
     Attributes:
         sealed, open, decided: as of `Sealing`. leaks: the widest first.
         low, size: (3,) metres and metres of the grid of cells; number: (x, y, z) int32 cell of each place, −1 none.
+        cell: metres, of the smallest cells where no box asks for finer ones.
         middles: (n, 3) metres. seen: (n, ceil(n / 8)) uint8, a bit for each pair of cells. narrow: (k,) cells that
             hardly fit where they are.
         beyond_seen: whether what is beyond the inside can be seen from there, through what keeps it in, as glass does.
         rays, seconds: what it took. blockers: the best to leave out first. unseen: (T,) bool, faces nobody can see.
+        hull: (nodes,) bool, objects without which the inside would open to the outside.
+        seeing: seconds of who sees whom alone.
     """
 
     sealed: bool
@@ -79,6 +93,9 @@ class Sight:
     seconds: float
     blockers: tuple[Candidate, ...]
     unseen: NDArray[np.bool_]
+    hull: NDArray[np.bool_]
+    cell: float
+    seeing: float
     beyond_seen: bool = False
 
     @property
@@ -86,6 +103,12 @@ class Sight:
         """Pairs of cells that see each other."""
         n = len(self.middles)
         return int((int(np.bitwise_count(self.seen).sum()) - n) // 2) if n else 0
+
+    @property
+    def share_seen(self) -> float:
+        """Of all pairs of cells, those that see each other."""
+        n = len(self.middles)
+        return self.pairs / max(n * (n - 1) // 2, 1)
 
     def cell_of(self, place: F64) -> int:
         """The cell of a place or next to it, −1 for none."""
@@ -97,7 +120,7 @@ class Sight:
         held = np.argwhere(self.number >= 0)
         gap = np.maximum(np.abs(held + 0.5 - (place - self.low) / self.size) - 0.5, 0.0)
         far = np.linalg.norm(gap, axis=1)
-        return int(self.number[tuple(held[far.argmin()])]) if far.min() <= NEAREST else -1
+        return int(self.number[tuple(held[far.argmin()])]) if far.min() * self.size <= NEAREST * self.cell else -1
 
     def sees(self, a: F64, b: F64) -> bool:
         """Whether from the cell of one place anything of another's can be seen; where that is not known, it can.
@@ -116,12 +139,12 @@ class Sight:
 
 def digest_of_sight(level: Level, scene: Scene, brief: Brief, cell: float, meant_sealed: bool) -> str:
     """Names what it depends on: what blocks, where the inside is, how large cells are; no light, density or colour."""
-    solid = blocks_sight(scene)
-    seeds = seeds_of(level, scene, brief, RaySpace(scene.corners[solid])) if solid.any() else np.zeros((0, 3))
+    moving = [m.role == "moving" for m in scene.marks.nodes]
     return digest_of(
-        "sight", VERSION, scene.corners, scene.node, solid, see_through(level, scene), seeds,
-        scene.double_sided, list(scene.node_names), cell,
-        meant_sealed,
+        "sight", VERSION, scene.corners, scene.node, blocks_sight(scene), see_through(level, scene),
+        start_point(level, scene, brief), sorted(brief.probes.placed.items()), moving,
+        scene.double_sided, list(scene.node_names), cell, meant_sealed,
+        [[*box.low, *box.high, box.cell] for box in brief.sight_boxes],
     )  # fmt: skip
 
 
@@ -146,36 +169,61 @@ def look(
         return Sight(
             found.sealed, found.open, found.decided, gaps, np.zeros(3), cell, np.full((1, 1, 1), -1, np.int32),
             np.zeros((0, 3)), np.zeros((0, 0), np.uint8), nothing, 0, time.perf_counter() - begin, (),
-            np.zeros(len(scene), np.bool_),
+            np.zeros(len(scene), np.bool_), np.zeros(len(scene.node_names), np.bool_), cell,
+            0.0,
         )  # fmt: skip
-    return _seen(found, gaps, scene, see_through(level, scene), cell, workers, begin, tick)
+    return _seen(found, gaps, scene, see_through(level, scene), cell, brief.sight_boxes, workers, begin, tick)
 
 
 def _seen(
-    found: Sealing, gaps: tuple[Gap, ...], scene: Scene, glass: NDArray[np.bool_], cell: float, workers: int,
-    begin: float, tick: Callable[[float], None],
+    found: Sealing, gaps: tuple[Gap, ...], scene: Scene, glass: Mask, cell: float,
+    finer: tuple[SightBox, ...], workers: int, begin: float, tick: Callable[[float], None],
 ) -> Sight:  # fmt: skip
     assert found.flood is not None
     solid = blocks_sight(scene)
     corners = scene.corners[solid]
-    cells = cells_of(found.flood, corners, cell)
-    while len(cells) > MOST_CELLS:
-        cell *= 1.25
-        cells = cells_of(found.flood, corners, cell)
-    started = time.perf_counter()
-    hiding = solid & ~glass
-    mutual = who_sees_whom(
-        cells, RaySpace(scene.corners[hiding]), workers, lambda share: tick(FLOODED + (SEEN - FLOODED) * share)
-    )  # fmt: skip
-    took = time.perf_counter() - started
+    # Most cells lie along surfaces: of large levels it is plain before any is made that they are too many.
+    wider = max(np.sqrt(float(scene.areas[solid].sum()) / SIDES / cell**2 / MOST_CELLS), 1.0)
+    while True:
+        cell *= wider
+        finer = tuple(replace(box, cell=min(wider * box.cell, COARSEST)) for box in finer)
+        cells = cells_of(found.flood, corners, cell, finer)
+        if len(cells) <= MOST_CELLS:
+            break
+        wider = max(1.02 * np.sqrt(len(cells) / MOST_CELLS), 1.1)
+    hiding, stopped = solid & ~glass, threading.Event()
+    space = RaySpace(scene.corners[hiding])
+    with ThreadPoolExecutor(1) as pool:
+        # Of one thread, while others ask who sees whom.
+        beside = pool.submit(_kept_in, scene, solid, glass, found.flood, stopped)
+        started = time.perf_counter()
+        try:
+            mutual = who_sees_whom(cells, space, workers, lambda share: tick(FLOODED + (SEEN - FLOODED) * share))
+        except BaseException:
+            stopped.set()
+            raise
+        took = time.perf_counter() - started
+        hull, unseen, beyond_seen = beside.result()
     blockers = blockers_of(
-        scene, solid, hiding, found.flood, mutual, took, lambda share: tick(SEEN + (1 - SEEN) * share)
+        scene, solid, hiding, hull, mutual, took, lambda share: tick(SEEN + (1 - SEEN) * share)
     )  # fmt: skip
-    bodies = bodies_of(scene, solid)
-    beyond_seen = opens_view(scene, solid & glass, found.flood, bodies)
     return Sight(
         found.sealed, found.open, found.decided, gaps, cells.low, cells.size, cells.number, cells.middles, mutual.seen,
         cells.narrow.astype(np.int32), mutual.rays, time.perf_counter() - begin,
         tuple(Candidate(scene.node_names[b.node], b.triangles, b.seconds, b.hides) for b in blockers),
-        unseen_faces(scene, found.flood, bodies if beyond_seen else None), beyond_seen,
+        unseen, hull, cell, took, beyond_seen,
     )  # fmt: skip
+
+
+def _kept_in(
+    scene: Scene, solid: Mask, glass: Mask, flooded: Flood, stopped: threading.Event
+) -> tuple[Mask, Mask, bool]:  # fmt: skip
+    """Pieces of the hull, faces that nobody can see, and whether what is beyond the inside can be seen."""
+
+    def tick() -> None:
+        if stopped.is_set():
+            raise Stopped()
+
+    hull, bodies = closing(scene, solid, flooded), bodies_of(scene, solid)
+    beyond_seen = opens_view(scene, solid & glass, flooded, bodies)
+    return hull, unseen_faces(scene, flooded, bodies if beyond_seen else None, tick), beyond_seen

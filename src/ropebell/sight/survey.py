@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Collection
+from dataclasses import dataclass, replace
 
 import numpy as np
 
+from ropebell.level.arrange import chosen_pose
 from ropebell.level.brief import Brief
-from ropebell.level.model import F64, Level, Mask
+from ropebell.level.model import F64, I64, Level, Mask
 from ropebell.level.scene import Scene
 from ropebell.level.welded import Welded
 from ropebell.light.rays import RaySpace
@@ -19,8 +20,10 @@ from ropebell.sight.walk import EYE, start_point, walkable
 
 # A level is open by nature if more of the rays from where players can stand leave it; a place, likewise.
 OPEN, MOST_EYES = 0.05, 400
-# The first cells that room is flooded through are no larger, metres.
-LARGEST = 1.0
+# The first cells that room is flooded through are no larger, metres; in a large level, than this share of it.
+LARGEST, OF_LEVEL = 1.0, 1 / 60
+# Faces that one leg of a way goes through.
+MOST_CROSSED = 256
 # What a mark takes out of the way opens a gap if the way goes through it so near its place, in widths.
 AT_GAP = 1.5
 
@@ -46,10 +49,27 @@ class Sealing:
     flood: Flood | None = None
 
 
+def movable(scene: Scene) -> list[str]:
+    """Paths of what need not stay as it stands: what moves, has other poses, or may be taken away."""
+    present = set(np.unique(scene.node).tolist())
+    nodes = enumerate(scene.marks.nodes)
+    return [scene.node_names[n] for n, m in nodes if n in present and (m.role == "moving" or m.poses or m.removable)]
+
+
+def in_any_pose(scene: Scene, paths: Collection[str]) -> Scene:
+    """A scene in which some objects are in nobody's way: what can be seen in any of their poses can be seen in it, and
+    what gets out in any of them gets out. What they hide in all of their poses counts as seen, too."""
+    names = scene.node_names
+    nodes = tuple(replace(m, blocks_sight=False) if names[n] in paths else m for n, m in enumerate(scene.marks.nodes))
+    return replace(scene, marks=replace(scene.marks, nodes=nodes))
+
+
 def blocks_sight(scene: Scene) -> Mask:
     """(T,) whether a triangle is in the way of sight: all that stand in the level, also those that move, but for what
-    a mark takes out."""
-    out = np.array([m.blocks_sight is False or m.role == "left-out" for m in scene.marks.nodes] + [False], np.bool_)
+    a mark takes out, or a pose in which it is not there."""
+    gone = [(pose := chosen_pose(m)) is not None and pose.absent for m in scene.marks.nodes]
+    passing = [m.blocks_sight is False or m.role == "left-out" for m in scene.marks.nodes]
+    out = np.append(np.array(gone, np.bool_) | np.array(passing, np.bool_), False)
     out = np.concatenate([out, np.zeros(max(len(scene.node_names) + 1 - len(out), 0), np.bool_)])
     found: Mask = ~out[scene.node]
     return found
@@ -89,11 +109,12 @@ def survey(
     indoors = escaping(space, seeds) <= OPEN
     indoors[0] = True
     seeds = seeds[indoors]
-    found = flood(FreeSpace(corners, LARGEST), seeds, bodies_of(scene, solid).hold, tick)
+    largest = max(LARGEST, OF_LEVEL * float(np.ptp(corners.reshape(-1, 3), axis=0).max()))
+    found = flood(FreeSpace(corners, largest), seeds, bodies_of(scene, solid).hold, tick)
     leaks = leaks_of(found, seeds, corners, space)
     rows, held_back = np.flatnonzero(solid), np.flatnonzero(~solid)
     nodes = tuple(
-        tuple(dict.fromkeys([*_crossed(scene, held_back, leak), *scene.node[rows[leak.triangles]].tolist()]))
+        tuple(dict.fromkeys([*_at_gap(scene, held_back, leak), *scene.node[rows[leak.triangles]].tolist()]))
         for leak in leaks
     )
     return Sealing(not leaks, False, tuple(leaks), nodes, seeds, found.decided, found)
@@ -148,18 +169,30 @@ def bodies_of(scene: Scene, solid: Mask) -> Bodies:
     return Bodies(scene.corners[closed & solid])
 
 
-def _crossed(scene: Scene, rows: np.ndarray, leak: Leak) -> list[int]:
+def _at_gap(scene: Scene, rows: I64, leak: Leak) -> list[int]:
     """Objects among triangles that are out of the way, which a way out goes through at its gap."""
+    reach = AT_GAP * leak.width
+    return [n for n, place in crossed(scene, rows, leak.trail) if np.linalg.norm(place - leak.place) <= reach]
+
+
+def crossed(scene: Scene, rows: I64, trail: F64) -> list[tuple[int, F64]]:
+    """Objects among some triangles that a way goes through, in its order, and (3,) where.
+
+    Args:
+        rows: numbers of triangles. trail: (n, 3) metres.
+    """
     if not len(rows):
         return []
-    space, trail = RaySpace(scene.corners[rows]), leak.trail
-    start = (trail[:-1] - space.centre).astype(np.float32)
-    way = (trail[1:] - trail[:-1]).astype(np.float32)
-    hit = space.first_hit(start, way)
-    far = space.distances(start, way).astype(np.float64)
-    found = []
-    for k, t in enumerate(hit.tolist()):
-        place = trail[k] + min(far[k], 1.0) * (trail[k + 1] - trail[k])
-        if t >= 0 and far[k] <= 1.0 and np.linalg.norm(place - leak.place) <= AT_GAP * leak.width:
-            found.append(int(scene.node[rows[t]]))
+    space, found = RaySpace(scene.corners[rows]), list[tuple[int, F64]]()
+    nudge = space.extent * 1e-5
+    for begin, end in zip(trail[:-1], trail[1:]):
+        length = float(np.linalg.norm(end - begin))
+        way, gone = (end - begin) / max(length, 1e-300), 0.0
+        for _ in range(MOST_CROSSED):
+            start = (begin + gone * way - space.centre).astype(np.float32)[None]
+            hit = int(space.first_hit(start, way.astype(np.float32)[None])[0])
+            gone += float(space.distances(start, way.astype(np.float32)[None])[0]) + nudge
+            if hit < 0 or gone > length:
+                break
+            found.append((int(scene.node[rows[hit]]), begin + gone * way))
     return found

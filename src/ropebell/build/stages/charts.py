@@ -38,7 +38,8 @@ class Charted(NamedTuple):
     earlier: Earlier[Names]
 
 
-def _settings(recipe: Recipe) -> ChartSettings:
+def chart_settings(recipe: Recipe) -> ChartSettings:
+    """What of a recipe charts are laid out by."""
     return ChartSettings(recipe.texels_per_metre, recipe.density.page_size, recipe.padding, recipe.footprint_samples)
 
 
@@ -85,7 +86,7 @@ def _geometry(scene: Scene) -> str:
 
 
 def _inputs(of: Inputs, _names: Names) -> Mapping[Item, str]:
-    scene, settings = of.scene, _settings(of.recipe)
+    scene, settings = of.scene, chart_settings(of.recipe)
     bare = [scene.bare] if scene.bare.any() else []
     digest = digest_of(
         CHARTS.version, _geometry(scene), np.nan_to_num(scene.uv1, nan=-1e9),
@@ -114,7 +115,7 @@ def _run(work: Work) -> Charted:
 def _make(work: Work, scene: Scene, tick: Tick) -> Artifact:
     recipe, store = work.recipe, work.store
     shapes = placed_shapes(scene, StoredLayouts(store), work.workers, lambda share: tick(0.6 * share))
-    atlas, notices = make_atlas(scene, shapes, _settings(recipe))
+    atlas, notices = make_atlas(scene, shapes, chart_settings(recipe))
     tick(0.7)
     texels = make_texels(scene, atlas, recipe.footprint_samples, lambda share: tick(0.7 + 0.3 * share))
     arrays: dict[str, NDArray[Any]] = {

@@ -55,10 +55,20 @@ def _run(work: Work) -> list[Finding]:
         found = inspect(lit, work.progress.stage(INSPECT.name), looked, failed)
         eyes = lit.eyes if lit.eyes is not None else np.zeros((0, 3))
         work.store.put(digest, {**looked.seen.kept, "eyes": eyes}, durable=False, over=True)
-        told = {(f.kind, f.object) for f in work.log.findings}
-        work.log.warn([f for f in found if f.kind != "non-finite" or (f.kind, f.object) not in told])
+        work.log.warn(_news(work, found))
     work.rate(INSPECT, _amount(len(work[CHARTS].texels), len(work[SCENE].scene)))
     return found
+
+
+def _news(work: Work, found: list[Finding]) -> list[Finding]:
+    """What was not told yet; what was told before the rays is what it is in the finished light now."""
+    told = {(f.kind, f.object) for f in work.log.findings}
+    ahead = {(f.kind, f.object) for f in work[TRANSPORT].ahead}
+    kept = work.log.findings
+    kept[:] = [f for f in kept if (f.kind, f.object) not in ahead]
+    kept += [f for f in found if (f.kind, f.object) in ahead]
+    known = ahead | {pair for pair in told if pair[0] == "non-finite"}
+    return [f for f in found if (f.kind, f.object) not in known]
 
 
 def _seen_by(work: Work, lit: Lit) -> str:

@@ -41,7 +41,8 @@ class Placed:
 def _run(work: Work) -> Placed:
     r = work.request
     with work.log.stage(SCENE.name):
-        placed = Placed(gather(open_level(r.level), r.brief, r.recipe, r.sky, r.tables, r.scope.box))
+        source = open_level(r.level)
+        placed = Placed(gather(source, r.brief, r.recipe, r.sky, r.tables, r.scope.box, work.store))
         work.progress.stage(SCENE.name)(1.0)
     return placed
 

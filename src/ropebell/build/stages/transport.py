@@ -9,6 +9,7 @@ import numpy as np
 
 from ropebell.build.forms import HITS as FORM
 from ropebell.build.kin import remember
+from ropebell.build.looking_ahead import look_ahead
 from ropebell.build.progress import Tick
 from ropebell.build.rough import RoughPictures
 from ropebell.build.scope import below, rough_rays
@@ -23,6 +24,7 @@ from ropebell.build.store import Artifact
 from ropebell.build.until import NoiseTarget
 from ropebell.charts.texels import Texels
 from ropebell.digest import digest_of
+from ropebell.level.finding import Finding
 from ropebell.level.model import F32, I32, Mask
 from ropebell.light.denoise import Layout
 from ropebell.light.transport import Gather, Hits
@@ -30,13 +32,14 @@ from ropebell.light.view import seen_texels
 
 
 class Gathered(NamedTuple):
-    """What the rays met, the digest that is kept under, what shooting took, and (N,) bool which texels are lit in full;
-    None: all."""
+    """What the rays met, the digest that is kept under, what shooting took, (N,) bool which texels are lit in full, or
+    None for all, and what was found before."""
 
     hits: Hits
     digest: str
     shot: Shot
     lit: Mask | None
+    ahead: list[Finding]
 
 
 def _inputs(of: Inputs, names: Names) -> Mapping[Item, str]:
@@ -57,8 +60,10 @@ def _run(work: Work) -> Gathered:
         digest = target.digest(digest, work.names.kind(DIRECT.name, "emitter"))
     layout = Layout.of(texels, work[CHARTS].atlas, work[FOOTING].samples)
     rough = RoughPictures(work.pictures, work.request, scene, texels, sources, albedo, work.check_stop, layout)
+    ahead = list[Finding]()
     if not work.store.has(digest):
         rough.show_direct()
+        ahead = look_ahead(work)
     taken, lit = Shot(0, 0), _lit(work)
 
     def make(tick: Tick) -> Artifact:
@@ -71,7 +76,7 @@ def _run(work: Work) -> Gathered:
     work.memory.watch(hits.table)
     if not taken.kept:
         work.rate(TRANSPORT, float(hits.shot.sum()))
-    return Gathered(hits, digest, taken, lit)
+    return Gathered(hits, digest, taken, lit, ahead)
 
 
 def _shoot(

@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 
 from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QShowEvent
 from PyQt6.QtWidgets import (
     QGridLayout,
     QHBoxLayout,
@@ -21,6 +22,7 @@ from ropebell.app.desk import Desk
 from ropebell.app.parts import Paged, Sentences, button, column, label, pair, rows_in, rule
 from ropebell.app.rope import DRAFT_WORDS
 from ropebell.app.steps.build.journal import JournalPage
+from ropebell.app.steps.build.longest import LongestLabel
 from ropebell.app.steps.build.plan_panel import PlanPanel
 from ropebell.app.steps.build.queue_page import QueuePage
 from ropebell.app.words import clock, count, made_on, megabytes, moment
@@ -100,6 +102,8 @@ class BuildBench(QWidget):
         self._grid.setVerticalSpacing(4)
         self._grid.setColumnStretch(0, 1)
         rows.addWidget(self._stages)
+        self.longest = LongestLabel(self._desk)
+        rows.addWidget(self.longest)
         self.messages_title = label("", "heading")
         self.messages = Sentences("Messages of the build", 240)
         rows.addWidget(self.messages_title)
@@ -118,6 +122,11 @@ class BuildBench(QWidget):
         builds.ended.connect(self._ended)
         builds.rested.connect(lambda _: self.refresh())
 
+    def showEvent(self, event: QShowEvent | None) -> None:
+        super().showEvent(event)
+        if not self._builds.running:
+            self.longest.show_result(self._desk.rope.shown, True)
+
     # -- while it runs
 
     def _started(self, number: int) -> None:
@@ -125,6 +134,7 @@ class BuildBench(QWidget):
         self.progress_words.setText("Starting")
         self.heading.setText(f"Build {number}")
         self._say("")
+        self.longest.show_result(None, True)
         self._show_note(None)
         self._show_steps([])
         self._show_messages([])
@@ -164,6 +174,7 @@ class BuildBench(QWidget):
             self._show_ended(knot)
         else:
             self.heading.setText("No build is shown")
+            self.longest.show_result(None, True)
             self._show_note(None)
             self._say("Press Build: light appears on the stage while it runs." if now is not None else "")
             self._show_steps([])
@@ -214,6 +225,7 @@ class BuildBench(QWidget):
             f"{m.bounces} bounces{_taken_over(m)}{made_on(knot.made)}{noise_words(m)}{told_words(m)}{whose_light(m)}"
         )
         self._show_note(knot)
+        self.longest.show_result(result, self.isVisible())
         steps = [Step(n, "reused" if n in m.reused else "done", s) for n, s in m.seconds.items() if n != "total"]
         self._show_steps(steps)
         self._show_messages(list(m.findings))
@@ -230,6 +242,7 @@ class BuildBench(QWidget):
             f"{knot.title} {words.get(knot.outcome.state, knot.outcome.state)} after {clock(knot.seconds)}"
         )
         self._say(knot.outcome.sentence)
+        self.longest.show_result(None, True)
         self._show_note(knot)
         self._show_steps([])
         self._show_messages([])

@@ -343,8 +343,10 @@ class CompareBench(QWidget):
         for advice in state.advice or ():
             head, take = label(advice.title, "heading"), button("Apply")
             seconds = " → ".join(clock(s) if s >= 60 else f"{s:.1f} s" for s in advice.seconds)
-            price = f"{100 * advice.loss:.1f} % of what players see changes by over 5 %"
-            more = label(f"{seconds}; {price}. {advice.why}", "second")
+            price = f"{seconds}; {100 * advice.loss:.1f} % of what players see changes by over 5 %"
+            if advice.memory[0]:
+                price = " → ".join(f"{mb:.1f} MB" for mb in advice.memory) + " of pages; no light changes"
+            more = label(f"{price}. {advice.why}", "second")
             take.clicked.connect(partial(self.state.take, advice))
             for widget in (head, more, take):
                 self.list_rows.addWidget(

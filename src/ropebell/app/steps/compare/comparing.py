@@ -17,9 +17,10 @@ from ropebell.app.stage.picture import StagePicture
 from ropebell.build.knots import Knot
 from ropebell.build.manifest import Manifest, read_manifest
 from ropebell.build.result import Result, open_result
-from ropebell.compare.advice import Advice, advise, edited
+from ropebell.compare.advice import Advice, advise
 from ropebell.compare.advised import Taken, judged, learned, read_taken, taking, write_taken
 from ropebell.compare.apart import one_at_a_time
+from ropebell.compare.candidates import edited
 from ropebell.compare.causes import Causes, causes
 from ropebell.compare.compare import Comparison, compare
 from ropebell.compare.layers import NOT_THERE, layers

@@ -9,6 +9,7 @@ from ropebell.app.desk import Desk
 from ropebell.app.parts import LIST_WIDTH, button, column, fit, label
 from ropebell.app.steps.faults.account_view import AccountView
 from ropebell.app.steps.faults.finding_list import FaultList
+from ropebell.app.steps.faults.proof_view import ProofView
 from ropebell.app.steps.faults.state import FaultsState, remedy_words
 from ropebell.app.words import luminance, lux
 from ropebell.build.found import looked_through
@@ -70,8 +71,9 @@ class FaultsBench(QWidget):
         self.card.setProperty("role", "note")
         words = QVBoxLayout(self.card)
         words.setContentsMargins(12, 10, 12, 10)
-        self.verdict, self.history = label(""), label("", "second")
+        self.verdict, self.history, self.proof = label(""), label("", "second"), ProofView()
         words.addWidget(self.verdict)
+        words.addWidget(self.proof)
         words.addWidget(self.history)
         self.fix, self.known = (
             button("", "main", "Apply the remedy"),
@@ -173,6 +175,7 @@ class FaultsBench(QWidget):
         elif state.verdict is not None:
             text = state.verdict.text
         self.card.setVisible(bool(text))
+        self.proof.show_proof(state.proof)
         self.verdict.setText(text)
         note = ""
         now = self._desk.level.now

@@ -9,6 +9,7 @@ import numpy as np
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from ropebell.account.around import around
+from ropebell.account.proof import Proof, proof_of
 from ropebell.account.texel import Account, Ledger, Spot
 from ropebell.account.verdict import Verdict, verdict
 from ropebell.account.what_if import WhatIf, what_if
@@ -66,6 +67,7 @@ class FaultsState(QObject):
         account, verdict: of the spot that was asked about, None until they are known.
         opened: what opened the leak that is looked at, a sentence, empty where that is not known.
         cost: what the remedy of what is looked at would do to later builds, a sentence, empty until it is known.
+        proof: of what is looked at, before and after; None where there is none, or it is not known yet.
         asked: where that is; trouble: why there is no account of it.
 
     Signals:
@@ -85,6 +87,7 @@ class FaultsState(QObject):
         self.asked: F64 | None = None
         self.trouble = ""
         self.what_if: list[WhatIf] = []
+        self.proof: Proof | None = None
         self.tried: list[Tried] = []
         self.light_names: tuple[str, ...] = ()
         self.opened = self.cost = ""
@@ -131,6 +134,7 @@ class FaultsState(QObject):
 
     def _forget(self) -> None:
         self.account, self.verdict, self.asked, self.trouble, self.what_if = None, None, None, "", []
+        self.proof = None
         self._desk.jobs.forget("account")
         self._desk.jobs.forget("verdict")
         self.accounted.emit()
@@ -261,11 +265,15 @@ class FaultsState(QObject):
         self._desk.jobs.start("around", work, receive)
 
     def _judge(self, ledger: Ledger, account: Account) -> None:
-        def answer() -> tuple[list[WhatIf], Verdict]:
-            return what_if(ledger.lit, account), verdict(ledger.lit, account)
+        chosen = self.chosen
 
-        def receive(found: tuple[list[WhatIf], Verdict]) -> None:
-            self.what_if, self.verdict = found
+        def answer() -> tuple[list[WhatIf], Verdict, Proof | None]:
+            told = verdict(ledger.lit, account)
+            about = chosen or told.finding
+            return what_if(ledger.lit, account), told, proof_of(ledger.lit, about) if about is not None else None
+
+        def receive(found: tuple[list[WhatIf], Verdict, Proof | None]) -> None:
+            self.what_if, self.verdict, self.proof = found
             self.accounted.emit()
 
         self._desk.jobs.start("verdict", answer, receive)

@@ -20,6 +20,7 @@ from ropebell.deliver.case import CASE
 from ropebell.errors import RopeBellError
 from ropebell.faults.run import TITLES as KINDS
 from ropebell.hunt.fixes import with_edit
+from ropebell.hunt.outcome import sight_words
 from ropebell.hunt.outside import TELLS
 from ropebell.hunt.steadiness import ABSENT, PRESENT
 from ropebell.light.arithmetic import WORKERS
@@ -324,6 +325,8 @@ class HuntBench(QWidget):
         if of:
             share = f"{100 * differ / of:.2g} % of the pixels look" if differ else "no pixel looks"
             beside += f" From five places {share} otherwise."
+        if len(best.get("sight") or ()) == 2:
+            beside += f" {sight_words(best['sight'])}"
         words = f"{best['node'].rsplit('/', 1)[-1]}: {what}{moved}.{beside}"
         if best.get("edit") is None:
             words += " Its shape has to be changed in the editor: fix.glb in the folder has it in place."

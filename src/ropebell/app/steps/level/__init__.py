@@ -15,8 +15,9 @@ from ropebell.app.stage.drawn import vertex_table
 from ropebell.app.stage.overlay import AXES, Line, Mark, Overlay, snapped
 from ropebell.app.stage.picture import StagePicture
 from ropebell.app.steps.level.bench import LevelBench
+from ropebell.app.steps.level.looked import Looked, ground_of
 from ropebell.app.steps.level.region_marks import START_ARM, region_marks
-from ropebell.app.steps.level.sight import FROM_HERE, MAP, Looked, ground_of
+from ropebell.app.steps.level.sight import FROM_HERE, MAP
 from ropebell.app.steps.level.sight_map import SightMap
 from ropebell.app.steps.level.views import FACING, IN_SIGHT
 from ropebell.app.steps.step import Step

@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 import threading
-from dataclasses import dataclass
+from dataclasses import replace
 from functools import partial
-from typing import Any
 
 import numpy as np
 from PyQt6.QtCore import Qt, pyqtSignal
@@ -15,66 +14,23 @@ from PyQt6.QtWidgets import QListWidget, QListWidgetItem, QWidget
 from ropebell.app.desk import Desk
 from ropebell.app.parts import Choice, Sentences, button, label, rows_in
 from ropebell.app.reading import Opened
+from ropebell.app.steps.level.looked import Looked, ground_of, subject_of
+from ropebell.app.steps.level.sight_boxes import SightBoxes
 from ropebell.app.words import short_count
-from ropebell.build.sighting import in_words, known_sight, sight_of, unseen_of
+from ropebell.build import spared
+from ropebell.build.sighting import in_words, known_sight, sight_of, texels_of
 from ropebell.build.store import Store
 from ropebell.checks.remedies import with_marks
-from ropebell.errors import RopeBellError, Stopped
-from ropebell.level.model import I64
-from ropebell.level.scene import Scene
+from ropebell.errors import RopeBellError, Stopped, why
+from ropebell.level.brief import Brief
+from ropebell.level.left_out import changed_since, with_left_out
 from ropebell.light.workers import cores
-from ropebell.sight.in_sight import InSight
 from ropebell.sight.sight import Sight
 from ropebell.sight.sky_box import sky_boxes
+from ropebell.sight.survey import movable
 
 # What the stage shows: as ever, what is seen from where the eye is, or cells in plan.
 AS_EVER, FROM_HERE, MAP = range(3)
-# Objects that nobody sees get no lightmaps: they block and bounce light as before.
-NO_LIGHTMAP = "blocks"
-
-
-@dataclass(frozen=True, eq=False)
-class Looked:
-    """What is known of a level's sight.
-
-    Attributes:
-        inside: faces by cells. faces: (n,) how many can be seen from each cell. unseen: paths of baked objects that
-            nobody can see any face of.
-    """
-
-    now: Opened
-    sight: Sight
-    inside: InSight
-    faces: I64
-    unseen: tuple[str, ...]
-
-    @staticmethod
-    def of(now: Opened, sight: Sight) -> Looked:
-        """All that the window shows of it."""
-        scene = now.scene
-        inside = InSight.of(sight, scene)
-        return Looked(now, sight, inside, inside.face_counts(), unseen_objects(sight, scene))
-
-
-def ground_of(now: Opened) -> tuple[Any, ...]:
-    """What sight depends on, quickly compared: lights, colours and densities are none of it."""
-    brief = now.project.brief
-    places = tuple(sorted(brief.probes.placed.items()))
-    cell = now.project.recipe.sight.cell
-    return id(now.scene.corners), now.scene.marks.nodes, brief.region.start, places, brief.sealed, cell
-
-
-def unseen_objects(sight: Sight, scene: Scene) -> tuple[str, ...]:
-    """Paths of objects that have a lightmap though nobody can see any face of them."""
-    if sight.open or not len(sight.middles):
-        return ()
-    seen = np.bincount(scene.node, ~sight.unseen, len(scene.node_names)) > 0
-    baked = np.zeros(len(scene.node_names), np.bool_)
-    mapped = np.ones(len(scene), np.bool_) if not len(scene.part) else scene.part.copy()
-    if len(scene.bare):
-        mapped &= ~scene.bare
-    baked[scene.node[mapped]] = True
-    return tuple(scene.node_names[n] for n in np.flatnonzero(baked & ~seen))
 
 
 class SightPanel(QWidget):
@@ -82,6 +38,7 @@ class SightPanel(QWidget):
 
     Attributes:
         looked: what is known of the level as it stands, None for nothing. shows: one of `AS_EVER`, `FROM_HERE`, `MAP`.
+        any_pose: things that move may stand in any of their poses.
 
     Signals:
         changed: something else is known, or shall be shown. go_to: (3,) a place to be looked at.
@@ -98,11 +55,14 @@ class SightPanel(QWidget):
         self._desk = desk
         self.looked: Looked | None = None
         self.shows = AS_EVER
+        self.any_pose = False
         self._stop: threading.Event | None = None
         rows = rows_in(self, scrolled=True)
         self.about = label("")
         self.look = button("Look for leaks and sight", "main")
         self.box_title, self.box = label("", "second"), Choice(["A lid", "Outside"], "The sky box counts as")
+        self.poses_title, self.poses = label("", "second"), Choice(["As they stand", "In any pose"], "Things that move")
+        self.finer = SightBoxes(desk)
         self.ways_title, self.ways = label("Ways out", "heading"), Sentences("Ways out", 160)
         self.show_title, self.show_as = (
             label("On the stage", "heading"),
@@ -112,16 +72,20 @@ class SightPanel(QWidget):
         self.blockers_title = label("Need not block sight", "heading")
         self.blockers, self.through = QListWidget(), button("Let sight through")
         self.blockers.setAccessibleName("Objects that need not block sight")
+        self.blockers.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.through_words = label("", "second")
         self.unseen_title, self.unseen = label("Seen by nobody", "heading"), label("", "second")
-        self.bare = button("No lightmaps for these")
+        self.bare, self.lit = button("No lightmaps for these"), button("All lightmaps back", "flat")
         for part in (
-            self.about, self.box_title, self.box, self.look, self.ways_title, self.ways, self.show_title,
-            self.show_as, self.legend, self.blockers_title, self.blockers, self.through, self.unseen_title, self.unseen,
-            self.bare,
+            self.about, self.box_title, self.box, self.poses_title, self.poses, self.look, self.ways_title, self.ways,
+            self.show_title, self.show_as, self.legend, self.blockers_title, self.blockers, self.through,
+            self.through_words, self.unseen_title, self.unseen, self.bare, self.lit, self.finer,
         ):  # fmt: skip
             rows.addWidget(part)
         rows.addStretch(1)
         self.show_as.set_current(AS_EVER)
+        self.poses.set_current(0)
+        self.poses.chosen.connect(self._choose_poses)
         self.look.clicked.connect(self._look)
         self.box.chosen.connect(self._count_box)
         self.ways.itemClicked.connect(self._go)
@@ -130,6 +94,7 @@ class SightPanel(QWidget):
         self.blockers.itemClicked.connect(lambda item: self._select(item.data(Qt.ItemDataRole.UserRole)))
         self.through.clicked.connect(self._let_through)
         self.bare.clicked.connect(self._no_lightmaps)
+        self.lit.clicked.connect(lambda: desk.document.edit_brief("All lightmaps back", with_nothing_left_out))
         self._came.connect(lambda share: self.look.setText(f"Stop   {100 * share:.0f} %"))
         desk.level.follow(self.refresh)
         # A build may have looked into it meanwhile.
@@ -138,19 +103,22 @@ class SightPanel(QWidget):
     def refresh(self) -> None:
         """Find out whether the level as it stands was looked into before."""
         now = self._desk.level.now
-        if self.looked is not None and now is not None and ground_of(self.looked.now) == ground_of(now):
+        if self.looked is not None and now is not None and self._fits(self.looked, now):
             return
         if not self.isVisible():
             return  # it is asked for again when it is shown
         self.looked = None
         self._tell()
         self._tell_box(now)
+        self._tell_poses(now)
+        self.finer.refresh()
         if now is None or self._stop is not None:
             return
+        any_pose, rates = self.any_pose, self._desk.rope.rates
 
         def work() -> Looked | None:
-            known = known_sight(now.gathered.subject, now.project.recipe.sight.cell, Store(now.project.cache))
-            return Looked.of(now, known) if known is not None else None
+            known = known_sight(subject_of(now, any_pose), now.project.recipe.sight.cell, Store(now.project.cache))
+            return Looked.of(now, known, any_pose, rates) if known is not None else None
 
         self._desk.jobs.start("known sight", work, self._receive)
 
@@ -158,11 +126,38 @@ class SightPanel(QWidget):
         super().showEvent(event)
         self.refresh()
 
+    def _choose_poses(self, which: int) -> None:
+        self.any_pose, self.looked = which == 1, None
+        self.refresh()
+
+    def _fits(self, looked: Looked, now: Opened) -> bool:
+        left_out = looked.now.project.brief.left_out == now.project.brief.left_out
+        return ground_of(looked.now) == ground_of(now) and left_out and looked.any_pose == self.any_pose
+
     def _receive(self, looked: Looked | None) -> None:
         now = self._desk.level.now
-        if looked is not None and now is not None and ground_of(looked.now) == ground_of(now):
+        if looked is not None and now is not None and self._fits(looked, now):
             self.looked = looked
+            self._judge(looked)
         self._tell()
+
+    def _judge(self, looked: Looked) -> None:
+        """What became of blockers that were let through since the last look; the checks rest on what is known now."""
+        folder, scene = looked.now.project.folder, looked.now.scene
+        before = spared.read_spared(folder)
+        passing = [scene.node_names[n] for n, m in enumerate(scene.marks.nodes) if m.blocks_sight is False]
+        after = spared.judged(before, looked.sight, passing) if not looked.any_pose else before
+        if after != before:
+            self._keep(after)
+        self._desk.findings.look_again()
+
+    def _keep(self, found: list[spared.Spared]) -> None:
+        now = self._desk.level.now
+        try:
+            if now is not None and not self._desk.document.read_only:
+                spared.write_spared(now.project.folder, found)
+        except OSError as error:
+            self._desk.tell(f"What this saves cannot be kept ({why(error)}). Free some space.", "sight")
 
     def _look(self) -> None:
         now = self._desk.level.now
@@ -173,6 +168,7 @@ class SightPanel(QWidget):
             return
         self._stop = stop = threading.Event()
         recipe, store = now.project.recipe, Store(now.project.cache)
+        any_pose, rates = self.any_pose, self._desk.rope.rates
 
         def tick(share: float) -> None:
             if stop.is_set():
@@ -182,7 +178,8 @@ class SightPanel(QWidget):
         def work() -> Looked | str:
             try:
                 workers = recipe.limits.workers or cores()
-                return Looked.of(now, sight_of(now.gathered.subject, recipe.sight.cell, workers, store, tick)[0])
+                found, _ = sight_of(subject_of(now, any_pose), recipe.sight.cell, workers, store, tick)
+                return Looked.of(now, found, any_pose, rates)
             except Stopped:
                 return ""
             except RopeBellError as error:
@@ -253,7 +250,19 @@ class SightPanel(QWidget):
             self.box_title.setText(f"The sky box {path.rsplit('/', 1)[-1]} {told}.")
             self.box.set_current(int(outside))
 
+    def _tell_poses(self, now: Opened | None) -> None:
+        """Whether there is anything that need not stay as it stands."""
+        names = movable(now.scene) if now is not None else []
+        self.poses_title.setVisible(bool(names))
+        self.poses.setVisible(bool(names))
+        some = ", ".join(n.rsplit("/", 1)[-1] for n in names[:3]) + (" …" if len(names) > 3 else "")
+        self.poses_title.setText(f"May stand elsewhere: {some}")
+
     def _tell_blockers(self, sight: Sight | None) -> None:
+        now = self._desk.level.now
+        tried = spared.read_spared(now.project.folder) if now is not None else []
+        self.through_words.setText("\n".join(spared.in_words(s) for s in tried[-3:]))
+        self.through_words.setVisible(bool(tried))
         found = sight.blockers if sight is not None else ()
         self.blockers.clear()
         for b in found:
@@ -267,15 +276,30 @@ class SightPanel(QWidget):
             part.setVisible(bool(found))
 
     def _tell_unseen(self, looked: Looked | None) -> None:
-        self.bare.setVisible(looked is not None and bool(looked.unseen))
+        now = self._desk.level.now
+        self.bare.setVisible(False)
+        self.lit.setVisible(now is not None and bool(now.project.brief.left_out))
         if looked is None:
             return
-        now, names = looked.now, looked.unseen
-        area, texels = unseen_of(looked.sight, now.scene, now.project.recipe.texels_per_metre)
-        words = f"{area:,.0f} m² of what is baked, {short_count(texels)} texels."
+        scene, density, names = looked.now.scene, looked.now.project.recipe.texels_per_metre, looked.unseen
+        area, texels = texels_of(scene, looked.hidden & ~looked.left, density)
+        words = f"Nothing of what is baked{' but what is left out' if looked.left.any() else ''}."
         if names:
             some = ", ".join(n.rsplit("/", 1)[-1] for n in names[:3]) + (" …" if len(names) > 3 else "")
-            words += f" Of {len(names)} object{'s' if len(names) > 1 else ''} nobody sees anything: {some}"
+            takes = f"{short_count(texels)} texels, {looked.saves:.2g} s of a build"
+            words = f"{area:,.0f} m² of what is baked, {takes}: {some}"
+        if looked.left.any():
+            words += f"\n{short_count(int(looked.left.sum()))} faces are left out."
+        if looked.in_sight_again:
+            words += f" {short_count(looked.in_sight_again)} of them can be seen now: leave out anew."
+        changed = changed_since(scene, looked.now.project.brief)
+        if changed:
+            words += f"\n{changed[0].rsplit('/', 1)[-1]} has moved or changed, so nothing of it is left out."
+        # What a door hides may be seen once it opens.
+        certain = looked.any_pose or not movable(scene)
+        if names and not certain:
+            words += "\nChoose 'In any pose' to leave them out: what moves may show them."
+        self.bare.setVisible(certain and (bool(names) or looked.in_sight_again > 0 or bool(changed)))
         self.unseen.setText(words)
         self.unseen.setToolTip("\n".join(names))
 
@@ -325,12 +349,25 @@ class SightPanel(QWidget):
 
     def _let_through(self) -> None:
         item = self.blockers.currentItem() or self.blockers.item(0)
-        if item is not None:
-            path = item.data(Qt.ItemDataRole.UserRole)
-            change = partial(with_marks, paths=(path,), key="blocks_sight", value=False)
-            self._desk.document.edit_brief(f"Sight goes through {path.rsplit('/', 1)[-1]}", change)
+        looked, now = self.looked, self._desk.level.now
+        if item is None or looked is None or now is None:
+            return
+        path = item.data(Qt.ItemDataRole.UserRole)
+        blocker = next(b for b in looked.sight.blockers if b.node == path)
+        change = partial(with_marks, paths=(path,), key="blocks_sight", value=False)
+        self._desk.document.edit_brief(f"Sight goes through {path.rsplit('/', 1)[-1]}", change)
+        project = self._desk.document.project
+        if project is not None and path in project.brief.marks and project.brief.marks[path].blocks_sight is False:
+            before = [s for s in spared.read_spared(now.project.folder) if s.node != path]
+            self._keep([*before, spared.sparing(blocker, looked.sight)])
 
     def _no_lightmaps(self) -> None:
         if self.looked is not None:
-            change = partial(with_marks, paths=self.looked.unseen, key="role", value=NO_LIGHTMAP)
+            scene, faces = self.looked.now.scene, self.looked.hidden
+            change = partial(with_left_out, scene=scene, faces=faces)
             self._desk.document.edit_brief("No lightmaps for what nobody sees", change)
+
+
+def with_nothing_left_out(brief: Brief) -> Brief:
+    """Every face has its lightmap again."""
+    return replace(brief, left_out={})

@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QWidget
 
 from ropebell.app.palette import THEME, font
 from ropebell.app.parts import Choice, button, label, pair
-from ropebell.app.steps.level.sight import Looked
+from ropebell.app.steps.level.looked import Looked
 from ropebell.app.words import count
 from ropebell.level.model import F64, I64
 
