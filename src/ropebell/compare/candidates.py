@@ -310,7 +310,7 @@ def _reach(level: AdvisedLevel) -> list[Candidate]:
 def _blockers(level: AdvisedLevel) -> list[Candidate]:
     """What blocks sight and hides nothing, as far as sight was looked into; never a piece of the hull.
 
-    One at a time: two that hide nothing alone may hide much together, or close the level. After each, sight is found anew.
+    One at a time: two that hide nothing alone may hide much together, or close the level; after each, sight is anew.
     """
     sight = level.gathered.subject.sight
     if sight is None or not level.project.recipe.sight.enabled:
