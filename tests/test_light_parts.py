@@ -170,3 +170,18 @@ def test_ray_space_far_from_the_origin_keeps_its_precision() -> None:
     assert space.blocked(origin, down, np.array([2.0], np.float32))[0]
     assert not space.blocked(origin, down, np.array([0.9], np.float32))[0]
     assert RaySpace(np.zeros((0, 3, 3))).first_hit(origin, down)[0] == -1
+
+
+def test_what_lies_on_a_segment_and_how_far_are_told_in_one() -> None:
+    rng = np.random.default_rng(3)
+    space = RaySpace(rng.random((200, 1, 3)) + 0.2 * rng.random((200, 3, 3)), np.arange(200) % 3 > 0)
+    origins = (rng.random((4000, 3)) - 0.2 - space.centre).astype(np.float32)
+    ways = rng.normal(size=(4000, 3)).astype(np.float32)
+    hit, far = space.nearest(origins, ways)
+    np.testing.assert_array_equal(hit, space.first_hit(origins, ways))
+    np.testing.assert_array_equal(far[hit >= 0], space.distances(origins, ways)[hit >= 0])
+    assert 0.1 < (hit < 0).mean() < 0.9 and (hit[hit >= 0] % 3 > 0).all()
+    lengths = rng.random(4000).astype(np.float32)
+    within = space.first_within(origins, ways, lengths)
+    np.testing.assert_array_equal(within >= 0, space.blocked(origins, ways, lengths))
+    np.testing.assert_array_equal(within, np.where(far < lengths, hit, -1))

@@ -23,7 +23,9 @@ from ropebell.level.brief import Brief, LightChange, Mark, Move, Pose, Region
 from ropebell.level.model import F64, Light
 from ropebell.level.open import open_level
 from ropebell.light.rays import RaySpace
+from ropebell.sight.cells import PLACES
 from ropebell.sight.in_sight import InSight
+from ropebell.sight.mutual import BETWEEN, any_through
 from ropebell.sight.sight import Sight, digest_of_sight
 from ropebell.sight.sky_box import sky_boxes
 
@@ -78,6 +80,22 @@ def _points(count: int, rng: np.random.Generator) -> F64:
 def _cells(sight: Sight, points: F64) -> np.ndarray:
     index = np.floor((points - sight.low) / sight.size).astype(np.int64)
     return sight.number[index[:, 0], index[:, 1], index[:, 2]]
+
+
+def test_remembered_triangles_stop_just_the_rays_that_would_be_stopped(tmp_path: Path) -> None:
+    scene = _subject(_two_rooms(tmp_path), SHUT).scene
+    space, rng = RaySpace(scene.corners), np.random.default_rng(6)
+    places = (np.array([0.1, 0.1, 0.1]) + rng.random((60, 1, 3)) * [8.0, 2.8, 3.8] - space.centre).astype(np.float32)
+    places = (places + 0.4 * rng.random((60, PLACES, 3))).astype(np.float32)
+    pairs = rng.integers(0, 60, (3000, 2)).astype(np.int32)
+    choice = np.random.default_rng(7).integers(0, PLACES, (3000, BETWEEN, 2), dtype=np.int8)
+    start, end = places[pairs[:, :1], choice[..., 0]], places[pairs[:, 1:], choice[..., 1]]
+    stopped = space.blocked(start.reshape(-1, 3), (end - start).reshape(-1, 3), np.ones(3000 * BETWEEN, np.float32))
+    through = ~stopped.reshape(3000, BETWEEN).all(axis=1)
+    traced: list[float] = []
+    found = any_through(space, places, pairs, np.random.default_rng(7), 2, traced)
+    np.testing.assert_array_equal(found, through)
+    assert 0.2 < through.mean() < 0.9 and sum(traced) > 0
 
 
 def test_nothing_that_can_be_seen_is_hidden(rooms: tuple[Subject, Sight, Store]) -> None:

@@ -61,8 +61,7 @@ def _look_round(s: Subject, light: PlacedLight) -> tuple[int, int, int, float, l
     directions = fibonacci_sphere(LOOKS)
     start = np.repeat((light.position - s.space.centre).astype(np.float32)[None], LOOKS, axis=0)
     space = s.blocking
-    hit = space.first_hit(start, directions)
-    far = space.distances(start, directions)
+    hit, far = space.nearest(start, directions)
     struck = hit >= 0
     facing = np.einsum("ij,ij->i", scene.face_normals[hit], directions) < 0 if len(scene) else struck
     front = struck & (facing | scene.double_sided[hit]) if len(scene) else struck

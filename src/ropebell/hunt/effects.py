@@ -142,6 +142,5 @@ def _seen(subject: Subject, eye: F64, forward: F64) -> tuple[I32, F32]:
     way = forward + reach * (x.reshape(-1, 1) * right + y.reshape(-1, 1) * up * HIGH / WIDE)
     way = (way / np.linalg.norm(way, axis=1, keepdims=True)).astype(np.float32)
     start = np.tile((eye - space.centre).astype(np.float32), (len(way), 1))
-    hit = space.first_hit(start, way)
-    far = np.minimum(space.distances(start, way), np.float32(1e9))
-    return np.where(hit >= 0, scene.node[hit], -1).astype(np.int32), far
+    hit, far = space.nearest(start, way)
+    return np.where(hit >= 0, scene.node[hit], -1).astype(np.int32), np.minimum(far, np.float32(1e9))

@@ -74,11 +74,11 @@ class RaySpace:
         """`first_hit` as if nothing had holes."""
         if self._empty:
             return np.full(len(origins), -1, np.int32)
-        hit = self._scene.run(origins, directions, query="INTERSECT")
-        if self._number is None:
-            found: I32 = hit
-            return found
-        return np.where(hit >= 0, self._number[hit], -1).astype(np.int32)
+        return self._numbered(self._scene.run(origins, directions, query="INTERSECT"))
+
+    def _numbered(self, hit: I32) -> I32:
+        """Hits told by the number among all triangles."""
+        return hit if self._number is None else np.where(hit >= 0, self._number[hit], -1).astype(np.int32)
 
     def _behind_holes(self, origins: F32, directions: F32, hit: I32) -> tuple[I32, F64]:
         """What rays meet that go on through holes, and how far along, in lengths of the direction.
@@ -129,6 +129,20 @@ class RaySpace:
             return np.full(len(origins), np.inf, np.float32)
         found: F32 = self._scene.run(origins, directions, query="DISTANCE")
         return found
+
+    def nearest(self, origins: F32, directions: F32) -> tuple[I32, F32]:
+        """(n,) of `first_hit` and of `distances` in one, as if nothing had holes."""
+        if self._empty or not len(origins):
+            return np.full(len(origins), -1, np.int32), np.full(len(origins), np.inf, np.float32)
+        found = self._scene.run(origins, directions, query="INTERSECT", output=True)
+        return self._numbered(found["primID"]), found["tfar"]
+
+    def first_within(self, origins: F32, directions: F32, distances: F32) -> I32:
+        """(n,) int32 index of the first triangle on the segment from each origin to origin + direction·distance, −1 for
+        none; as if nothing had holes."""
+        if self._empty or not len(origins):
+            return np.full(len(origins), -1, np.int32)
+        return self._numbered(self._scene.run(origins, directions, dists=distances, query="INTERSECT"))
 
     def blocked(self, origins: F32, directions: F32, distances: F32) -> NDArray[np.bool_]:
         """(n,) whether anything lies on the segment from each origin to origin + direction·distance."""

@@ -24,9 +24,11 @@ def cores() -> int:
     return os.cpu_count() or 1
 
 
-def halves(rows: NDArray[np.int64], work: Callable[[NDArray[np.int64]], Gives]) -> list[Gives]:
-    """What `work` makes of both halves of some rows, on two threads; few rows are no halves."""
-    if len(rows) < WORTH_HALVING or cores() < 2:
+def halves(
+    rows: NDArray[np.int64], work: Callable[[NDArray[np.int64]], Gives], worth: int = WORTH_HALVING
+) -> list[Gives]:  # fmt: skip
+    """What `work` makes of both halves of some rows, on two threads; fewer rows than are worth it are no halves."""
+    if len(rows) < worth or cores() < 2:
         return [work(rows)]
     with ThreadPoolExecutor(2) as pool:
         return list(pool.map(work, (rows[: len(rows) // 2], rows[len(rows) // 2 :])))

@@ -40,14 +40,12 @@ class Blocker:
 
 
 def blockers_of(
-    scene: Scene, solid: Mask, hiding: Mask, hull: Mask, mutual: Mutual, took: float,
-    tick: Callable[[float], None] = lambda _: None,
+    scene: Scene, solid: Mask, hiding: Mask, hull: Mask, mutual: Mutual, tick: Callable[[float], None] = lambda _: None
 ) -> list[Blocker]:  # fmt: skip
     """Candidates for exclusion, best first: those that save most and hide next to nothing, no piece of the hull.
 
     Args:
         solid: (T,) what closes the hull. hiding: (T,) what of it hides what is behind it. hull: (nodes,) its pieces.
-        took: seconds that it took to find out who sees whom.
     """
     counts = np.bincount(scene.node[solid], minlength=len(scene.node_names))
     large = np.flatnonzero((counts >= max(SHARE * counts.sum(), 2)) & ~hull)
@@ -72,7 +70,7 @@ def blockers_of(
         return []
     # What each saves is lost in the noise of a busy machine: they are timed together, and share by their triangles.
     nodes = np.array([node for node, _ in found])
-    saved = took * _saved(whole, RaySpace(scene.corners[hiding & ~np.isin(scene.node, nodes)]), start, way)
+    saved = mutual.tracing * _saved(whole, RaySpace(scene.corners[hiding & ~np.isin(scene.node, nodes)]), start, way)
     seconds = saved * counts[nodes] / counts[nodes].sum()
     blockers = [Blocker(n, int(counts[n]), hides, float(s)) for (n, hides), s in zip(found, seconds)]
     return sorted(blockers, key=lambda b: (-b.triangles, b.hides))[:MOST]
@@ -105,7 +103,7 @@ def _free_but_for(space: RaySpace, owner: I32, node: int, start: F32, way: F32) 
         if not len(rows):
             break
         begun = start[rows] + way[rows] * at[rows, None]
-        met, far = space.first_hit(begun, way[rows]), space.distances(begun, way[rows])
+        met, far = space.nearest(begun, way[rows])
         at[rows] += far + nudge[rows]
         on = (met >= 0) & (at[rows] <= 1.0)
         its = owner[np.maximum(met, 0)] == node

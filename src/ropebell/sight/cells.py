@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from ropebell.level.brief import SightBox
 from ropebell.level.model import F64, I32, I64, Mask
-from ropebell.sight.free_space import rasterised
+from ropebell.sight.rasterised import rasterised
 from ropebell.sight.sealing import INSIDE, Flood
 
 # Cells in the open are up to so many times as wide; so many are looked at together.

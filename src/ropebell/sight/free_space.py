@@ -8,15 +8,17 @@ to get down to it, and nothing elsewhere.
 from __future__ import annotations
 
 import math
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ropebell.kernel import kernel
+from ropebell.kernel import inlined, kernel
 from ropebell.level.model import F64, I32, I64, U8
 from ropebell.light.workers import halves
 from ropebell.sight.cell import CLOSED, MOST_PLANES, facets, on_side, planes_of, region_at, touches
 from ropebell.sight.polygons import MOST, copied, middle_of, scratch, width_of
+from ropebell.sight.rasterised import sorted_into
 
 EMPTY, CUT, UNDECIDED, SPLIT = np.uint8(0), np.uint8(1), np.uint8(2), np.uint8(3)
 # Of so many cells the first grid is made, about.
@@ -28,6 +30,20 @@ SMALLEST = 0.75e-3
 PLANAR = 6e-3
 REGIONS = 1 << MOST_PLANES
 FACETS = MOST_PLANES * (REGIONS >> 1)
+
+
+class Tree(NamedTuple):
+    """The arrays of a `FreeSpace`, for kernels."""
+
+    shape: I64
+    size: float
+    state: U8
+    child: I32
+    node: I64
+    plane: I64
+    planes: I64
+    normals: F64
+    offsets: F64
 
 
 class FreeSpace:
@@ -63,7 +79,7 @@ class FreeSpace:
         x, y, z = np.meshgrid(*(np.arange(n, dtype=np.int32) for n in self.shape), indexing="ij")
         self.at = np.stack([x.ravel(), y.ravel(), z.ravel()], axis=1)
         count = len(self.at)
-        starts, listed = _sorted_into(self.corners, np.array(self.shape, np.int64), self.size)
+        starts, listed = sorted_into(self.corners, np.array(self.shape, np.int64), self.size)
         self.level = np.zeros(count, np.int8)
         self.state = np.zeros(count, np.uint8)
         self.child = np.full(count, -1, np.int32)
@@ -109,11 +125,16 @@ class FreeSpace:
         self.child = np.concatenate([self.child, np.full(more, -1, np.int32)])
         counts = np.zeros(more, np.int64)
         first, listed = np.zeros(more + 1, np.int64), np.zeros(0, np.int64)
-        for _ in range(2):  # counted, then written
+
+        def share(rows: I64) -> None:
+            a, e = int(rows[0]), int(rows[-1]) + 1
             _shared_out(
-                self.corners, self.at, self.level, self.size, cells, before, self.start, self.listed, counts, first,
-                listed,
+                self.corners, self.at, self.level, self.size, cells[a:e], before + 8 * a, self.start, self.listed,
+                counts[8 * a : 8 * e], first[8 * a :], listed,
             )  # fmt: skip
+
+        for _ in range(2):  # counted, then written
+            halves(np.arange(len(cells)), share)
             first = np.concatenate([[0], np.cumsum(counts)])
             listed = listed if len(listed) else np.empty(first[-1], np.int64)
         self.start = np.concatenate([self.start, self.start[-1] + first[1:]])
@@ -122,22 +143,29 @@ class FreeSpace:
 
     def _looked_at(self, cells: I64) -> None:
         """Find out what new cells are."""
-        count = len(cells)
+        count, before = len(cells), int(cells[0])
         plane, planes = np.zeros((count, MOST_PLANES), np.int64), np.zeros(count, np.int64)
-        room = 4 * count + 64
-        while True:
-            inner = np.empty((room, 6))
-            made = _judged(
-                cells, self.at, self.level, self.size, self.start, self.listed, self.corners, self.normals,
-                self.offsets, self.state, plane, planes, inner,
-            )  # fmt: skip
-            if made >= 0:
-                break
-            room *= 2
+
+        def judged(some: I64) -> F64:
+            a, e = int(some[0]) - before, int(some[-1]) + 1 - before
+            room = 4 * len(some) + 64
+            while True:
+                inner = np.empty((room, 6))
+                made = _judged(
+                    some, self.at, self.level, self.size, self.start, self.listed, self.corners, self.normals,
+                    self.offsets, self.state, plane[a:e], planes[a:e], inner,
+                )  # fmt: skip
+                if made >= 0:
+                    break
+                room *= 2
+            inner = inner[:made]
+            inner[:, :2] += a * REGIONS
+            return inner
+
+        inner = np.concatenate(halves(cells, judged))
         state = self.state[cells]
         width = np.where(state == EMPTY, 1, np.where(state == CUT, 1 << planes, 0))
         node = self.nodes + np.concatenate([[0], np.cumsum(width)])[:-1]
-        inner = inner[:made]
         # They tell regions of cells so far.
         of = np.floor(inner[:, 0] / REGIONS).astype(np.int64)
         for column in (0, 1):
@@ -169,97 +197,48 @@ class FreeSpace:
         still = (self.state[old[:, 0]] != SPLIT) & ((old[:, 2] < 0) | (self.state[np.maximum(old[:, 2], 0)] != SPLIT))
         self.beside = np.concatenate([old[still], beside])
 
+    @property
+    def tree(self) -> Tree:
+        """What kernels need to look places up."""
+        return Tree(
+            np.array(self.shape, np.int64), self.size, self.state, self.child, self.node, self.plane, self.planes,
+            self.normals, self.offsets,
+        )  # fmt: skip
+
     def found(self, places: F64) -> tuple[I64, I64]:
         """(n,) the smallest cell round each place, metres, −1 outside the grid; and (n,) the node that it lies in, −1
         where that is not decided."""
         cells, nodes = np.empty(len(places), np.int64), np.empty(len(places), np.int64)
-        _looked_up(
-            np.ascontiguousarray(places - self.low), np.array(self.shape, np.int64), self.size, self.state, self.child,
-            self.node, self.plane, self.planes, self.normals, self.offsets, cells, nodes,
-        )  # fmt: skip
+        _looked_up(np.ascontiguousarray(places - self.low), self.tree, cells, nodes)
         return cells, nodes
 
 
 @kernel
-def _looked_up(
-    places: F64, shape: I64, size: float, state: U8, child: I32, node: I64, plane: I64, planes: I64, normals: F64,
-    offsets: F64, cells: I64, nodes: I64,
-) -> None:  # fmt: skip
+def _looked_up(places: F64, tree: Tree, cells: I64, nodes: I64) -> None:
     for m in range(len(places)):
-        x, y, z = places[m, 0], places[m, 1], places[m, 2]
-        i, j, k = math.floor(x / size), math.floor(y / size), math.floor(z / size)
-        cells[m], nodes[m] = -1, -1
-        if i < 0 or j < 0 or k < 0 or i >= shape[0] or j >= shape[1] or k >= shape[2]:
-            continue
-        cell, side = (i * shape[1] + j) * shape[2] + k, size
-        while state[cell] == SPLIT:
-            side *= 0.5
-            i, j, k = 2 * i, 2 * j, 2 * k
-            a, b, c = int(x >= (i + 1) * side), int(y >= (j + 1) * side), int(z >= (k + 1) * side)
-            i, j, k = i + a, j + b, k + c
-            cell = child[cell] + 4 * a + 2 * b + c
-        cells[m] = cell
-        if state[cell] == EMPTY:
-            nodes[m] = node[cell]
-        elif state[cell] == CUT:
-            nodes[m] = node[cell] + region_at(x, y, z, normals, offsets, plane[cell], planes[cell])
+        cells[m], nodes[m] = cell_at(places[m, 0], places[m, 1], places[m, 2], tree)
 
 
-def rasterised(corners: F64, shape: I64, size: float) -> I64:
-    """(m, 2) cell of a grid and a triangle that touches it.
-
-    Args:
-        corners: (T, 3, 3) metres from the grid's corner. shape: (3,) cells along each axis. size: of them, metres.
-    """
-    pairs = np.empty((max(len(corners) * 16, 1 << 16), 2), np.int64)
-    made = _rasterised(corners, shape, size, pairs)
-    if made > len(pairs):
-        pairs = np.empty((made, 2), np.int64)
-        made = _rasterised(corners, shape, size, pairs)
-    return pairs[:made]
-
-
-def _sorted_into(corners: F64, shape: I64, size: float) -> tuple[I64, I64]:
-    """Triangles by cell of a grid: (cells + 1,) where each one's begin, and (m,) of them."""
-    pairs = rasterised(corners, shape, size)
-    order = np.argsort(pairs[:, 0], kind="stable")
-    count = int(shape.prod())
-    return np.concatenate([[0], np.cumsum(np.bincount(pairs[:, 0], minlength=count))]), pairs[order, 1].copy()
-
-
-@kernel
-def _rasterised(corners: F64, shape: I64, size: float, pairs: I64) -> int:
-    """Cells that triangles touch, with which; a box of cells is halved until it is one or touches nothing."""
-    made = 0
-    stack = np.empty((256, 6), np.int64)
-    low = np.empty(3)
-    for t in range(len(corners)):
-        for a in range(3):
-            least = min(corners[t, 0, a], corners[t, 1, a], corners[t, 2, a])
-            most = max(corners[t, 0, a], corners[t, 1, a], corners[t, 2, a])
-            stack[0, a] = max(math.floor(least / size - 1e-9), 0)
-            stack[0, 3 + a] = min(math.floor(most / size + 1e-9), shape[a] - 1) + 1
-        top = 1
-        while top > 0:
-            top -= 1
-            x0, y0, z0, x1, y1, z1 = stack[top]
-            side = max(x1 - x0, y1 - y0, z1 - z0)
-            low[0], low[1], low[2] = x0 * size, y0 * size, z0 * size
-            # A cube round the box is coarser, but cheap; single cells are asked exactly.
-            if not touches(low, side * size, corners, t):
-                continue
-            if side == 1:
-                if made < len(pairs):
-                    pairs[made, 0], pairs[made, 1] = (x0 * shape[1] + y0) * shape[2] + z0, t
-                made += 1
-                continue
-            axis = 0 if x1 - x0 == side else (1 if y1 - y0 == side else 2)
-            half = (stack[top, axis] + stack[top, 3 + axis]) // 2
-            for a in range(6):
-                stack[top + 1, a] = stack[top, a]
-            stack[top, 3 + axis] = stack[top + 1, axis] = half
-            top += 2
-    return made
+@inlined
+def cell_at(x: float, y: float, z: float, tree: Tree) -> tuple[int, int]:
+    """The smallest cell round a place of the grid's own frame, −1 outside it; and its node, −1 where undecided."""
+    side = tree.size
+    i, j, k = math.floor(x / side), math.floor(y / side), math.floor(z / side)
+    if i < 0 or j < 0 or k < 0 or i >= tree.shape[0] or j >= tree.shape[1] or k >= tree.shape[2]:
+        return -1, -1
+    cell = (i * tree.shape[1] + j) * tree.shape[2] + k
+    while tree.state[cell] == SPLIT:
+        side *= 0.5
+        i, j, k = 2 * i, 2 * j, 2 * k
+        a, b, c = int(x >= (i + 1) * side), int(y >= (j + 1) * side), int(z >= (k + 1) * side)
+        i, j, k = i + a, j + b, k + c
+        cell = tree.child[cell] + 4 * a + 2 * b + c
+    if tree.state[cell] == EMPTY:
+        return cell, tree.node[cell]
+    if tree.state[cell] == CUT:
+        region = region_at(x, y, z, tree.normals, tree.offsets, tree.plane[cell], tree.planes[cell])
+        return cell, tree.node[cell] + region
+    return cell, -1
 
 
 @kernel

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from ropebell.level.model import I64, Mask
 from ropebell.level.scene import Scene
-from ropebell.sight.free_space import rasterised
+from ropebell.sight.rasterised import rasterised
 from ropebell.sight.sight import Sight
 
 # Cells whose faces are counted together.

@@ -8,21 +8,26 @@ only from a cell's rim is not missed; some pairs more than that are said to see 
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ropebell.kernel import kernel
+from ropebell.kernel import inlined, kernel
 from ropebell.level.model import F32, F64, I32, I64, U8
 from ropebell.light.rays import RaySpace
 from ropebell.light.workers import run_chunks
 from ropebell.sight.cells import PLACES, Cells, beside_each
 
-# Rays from each cell in all directions, and from cell to cell: first, and again where none of these came through.
-ALL_ROUND, FIRST, AGAIN = 1024, 16, 56
+# Rays from each cell in all directions, and from cell to cell where it is not yet known.
+ALL_ROUND, BETWEEN = 1024, 72
 CHUNK = 1 << 16
+# Of each pair of cells so many triangles between them are remembered: what one ray met stops most others.
+REMEMBERED = 8
+# A ray counts as stopped by a remembered triangle only if it meets it so far from its rim, as a share of its size.
+RIM = 1e-5
 MOST_ROUNDS = 64
 # Of the pairs around one, this share sees each other where it may be seen itself, though no ray came through.
 CLOSE = 0.25
@@ -34,11 +39,13 @@ class Mutual:
 
     Attributes:
         cells: n of them. seen: (n, ceil(n / 8)) uint8, a bit for each pair, both ways alike. rays: that it took.
+        tracing: seconds of it in the ray library.
     """
 
     cells: Cells
     seen: U8
     rays: int
+    tracing: float
 
     @property
     def counts(self) -> I64:
@@ -59,7 +66,8 @@ def who_sees_whom(
     seen = np.zeros((n, n), np.bool_)
     np.fill_diagonal(seen, True)
     places = (cells.places - space.centre).astype(np.float32)
-    _all_round(cells, space, places, seen, workers, lambda share: tick(0.5 * share))
+    traced: list[float] = []
+    _all_round(cells, space, places, seen, workers, lambda share: tick(0.5 * share), traced)
     seen |= seen.T
     rays = n * ALL_ROUND
     beside = beside_each(cells.number)
@@ -71,21 +79,24 @@ def who_sees_whom(
         if not len(wanted):
             break
         done[wanted[:, 0], wanted[:, 1]] = done[wanted[:, 1], wanted[:, 0]] = True
-        for many in (FIRST, AGAIN):
-            through = _through(space, places, wanted, many, rng, workers)
-            rays += len(wanted) * many
-            a, b = wanted[through].T
-            seen[a, b] = seen[b, a] = True
-            wanted = wanted[~through]
+        through = any_through(space, places, wanted, rng, workers, traced)
+        rays += len(wanted) * BETWEEN
+        a, b = wanted[through].T
+        seen[a, b] = seen[b, a] = True
     # Rays are a sample: what no ray came through to counts as seen if enough of what is around it is.
     seen |= _around(seen, beside) >= CLOSE
-    return Mutual(cells, np.packbits(seen, axis=1), rays)
+    return Mutual(cells, np.packbits(seen, axis=1), rays, sum(traced) / workers)
 
 
 def _all_round(
-    cells: Cells, space: RaySpace, places: F32, seen: NDArray[np.bool_], workers: int, tick: Callable[[float], None]
+    cells: Cells, space: RaySpace, places: F32, seen: NDArray[np.bool_], workers: int, tick: Callable[[float], None],
+    traced: list[float],
 ) -> None:  # fmt: skip
-    """Mark what rays from each cell cross."""
+    """Mark what rays from each cell cross.
+
+    Args:
+        traced: gets the seconds of each call to the ray library.
+    """
     low = (cells.low - space.centre).astype(np.float64)
     directions = _directions(ALL_ROUND)
 
@@ -97,7 +108,9 @@ def _all_round(
         # Every place gets directions from all over the sphere.
         turned = directions.reshape(ALL_ROUND // PLACES, PLACES, 3).swapaxes(0, 1).reshape(-1, 3)
         way = np.ascontiguousarray(np.tile(turned, (count, 1)))
+        begun = time.perf_counter()
         far = space.distances(start, way)
+        traced.append(time.perf_counter() - begun)
         _crossed(start, way, far, low, cells.size, cells.number, np.repeat(np.arange(first, end), ALL_ROUND), seen)
 
     run_chunks(len(cells), max(CHUNK // ALL_ROUND, 1), work, workers, tick)
@@ -165,17 +178,96 @@ def _frontier(seen: NDArray[np.bool_], done: NDArray[np.bool_], beside: I64) -> 
     return np.argwhere(np.triu((_around(seen, beside) > 0) & ~done)).astype(np.int32)
 
 
-def _through(
-    space: RaySpace, places: F32, pairs: I32, many: int, rng: np.random.Generator, workers: int
+def any_through(
+    space: RaySpace, places: F32, pairs: I32, rng: np.random.Generator, workers: int, traced: list[float]
 ) -> NDArray[np.bool_]:  # fmt: skip
-    """(m,) whether any of so many rays comes through from one cell of a pair to the other."""
+    """(m,) whether any of some rays comes through from one cell of a pair to the other.
+
+    A pair's rays are asked one after the other until one comes through; what stopped one is tried first at those after
+    it. Most pairs are parted by a wall of few triangles, so that few rays go through the tree of all of them.
+    """
     found = np.zeros(len(pairs), np.bool_)
-    choice = rng.integers(0, PLACES, (2, len(pairs), many), dtype=np.int8)
+    choice = rng.integers(0, PLACES, (len(pairs), BETWEEN, 2), dtype=np.int8)
 
     def work(first: int, end: int) -> None:
-        start = places[pairs[first:end, 0, None], choice[0, first:end]].reshape(-1, 3)
-        way = places[pairs[first:end, 1, None], choice[1, first:end]].reshape(-1, 3) - start
-        found[first:end] = ~space.blocked(start, way, np.ones(len(start), np.float32)).reshape(-1, many).all(axis=1)
+        mine, its = pairs[first:end], choice[first:end]
+        known, count = np.zeros((len(mine), REMEMBERED), np.int32), np.zeros(len(mine), np.int32)
+        next_, rows = np.zeros(len(mine), np.int32), np.arange(len(mine))
+        while len(rows):
+            start, way = np.empty((len(rows), 3), np.float32), np.empty((len(rows), 3), np.float32)
+            open_ = np.empty(len(rows), np.bool_)
+            _not_stopped(space.vertices, places, mine, its, rows, known, count, next_, start, way, open_)
+            rows = rows[open_]
+            begun = time.perf_counter()
+            met = space.first_within(start[open_], way[open_], np.ones(len(rows), np.float32))
+            traced.append(time.perf_counter() - begun)
+            found[first + rows[met < 0]] = True
+            rows, met = rows[met >= 0], met[met >= 0]
+            known[rows, count[rows] % REMEMBERED] = met
+            count[rows] += 1
+            next_[rows] += 1
 
-    run_chunks(len(pairs), max(CHUNK // many, 1), work, workers, lambda _: None)
+    run_chunks(len(pairs), CHUNK // 4, work, workers, lambda _: None)
     return found
+
+
+@kernel
+def _not_stopped(
+    corners: F32, places: F32, pairs: I32, choice: NDArray[np.int8], rows: I64, known: I32, count: I32, next_: I32,
+    start: F32, way: F32, open_: NDArray[np.bool_],
+) -> None:  # fmt: skip
+    """Go on to the next ray of some pairs that no remembered triangle stops.
+
+    Args:
+        known, count: triangles that are remembered of each pair, and how many there were. next_: the ray to begin with,
+            afterwards the one that was found.
+        start, way: (rows, 3) where it begins and leads. open_: (rows,) whether there was one.
+    """
+    for k in range(len(rows)):
+        m = rows[k]
+        a, b = pairs[m, 0], pairs[m, 1]
+        held = min(count[m], known.shape[1])
+        open_[k] = False
+        while next_[m] < choice.shape[1]:
+            p, q = choice[m, next_[m], 0], choice[m, next_[m], 1]
+            x, y, z = float(places[a, p, 0]), float(places[a, p, 1]), float(places[a, p, 2])
+            dx, dy, dz = places[b, q, 0] - x, places[b, q, 1] - y, places[b, q, 2] - z
+            stopped = False
+            for i in range(held):
+                t = known[m, i]
+                if _meets(corners[t], x, y, z, dx, dy, dz):
+                    # What stops one ray stops the next ones, too.
+                    known[m, i] = known[m, 0]
+                    known[m, 0] = t
+                    stopped = True
+                    break
+            if not stopped:
+                open_[k] = True
+                start[k, 0], start[k, 1], start[k, 2] = x, y, z
+                way[k, 0], way[k, 1], way[k, 2] = dx, dy, dz
+                break
+            next_[m] += 1
+
+
+@inlined
+def _meets(corner: F32, x: float, y: float, z: float, dx: float, dy: float, dz: float) -> bool:
+    """Whether a segment goes through a triangle, off its rim (T. Möller, B. Trumbore, "Fast, minimum storage
+    ray-triangle intersection", 1997)."""
+    cx, cy, cz = float(corner[0, 0]), float(corner[0, 1]), float(corner[0, 2])
+    ax, ay, az = corner[1, 0] - cx, corner[1, 1] - cy, corner[1, 2] - cz
+    bx, by, bz = corner[2, 0] - cx, corner[2, 1] - cy, corner[2, 2] - cz
+    px, py, pz = dy * bz - dz * by, dz * bx - dx * bz, dx * by - dy * bx
+    det = ax * px + ay * py + az * pz
+    if det == 0.0:
+        return False
+    inverse = 1.0 / det
+    sx, sy, sz = x - cx, y - cy, z - cz
+    u = (sx * px + sy * py + sz * pz) * inverse
+    if u < RIM or u > 1.0 - RIM:
+        return False
+    qx, qy, qz = sy * az - sz * ay, sz * ax - sx * az, sx * ay - sy * ax
+    v = (dx * qx + dy * qy + dz * qz) * inverse
+    if v < RIM or u + v > 1.0 - RIM:
+        return False
+    along = (bx * qx + by * qy + bz * qz) * inverse
+    return bool(RIM < along < 1.0 - RIM)

@@ -11,19 +11,19 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from dataclasses import dataclass
-from functools import cached_property, partial
+from functools import cached_property
 from itertools import count
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ropebell.kernel import dividing, kernel
+from ropebell.kernel import dividing, inlined, kernel
 from ropebell.level.connected import connected
 from ropebell.level.model import F64, I64, U8, Mask
 from ropebell.level.nearest import nearest_on
 from ropebell.light.rays import RaySpace
 from ropebell.light.workers import halves
-from ropebell.sight.free_space import EMPTY, UNDECIDED, FreeSpace
+from ropebell.sight.free_space import EMPTY, UNDECIDED, FreeSpace, Tree, cell_at
 
 INSIDE, OUTSIDE = 1, 2
 # More cells than this are not made; what is then undecided is said to be so.
@@ -49,10 +49,20 @@ class Flood:
 
     def sides(self, places: F64) -> U8:
         """(n,) INSIDE, OUTSIDE or 0 of places, metres; of what is undecided and may be inside, INSIDE."""
-        cells, nodes = self.space.found(places)
-        found: U8 = np.where(nodes >= 0, self.side[np.maximum(nodes, 0)], 0).astype(np.uint8)
-        found[(nodes < 0) & self._may_be_inside[np.maximum(cells, 0)]] = INSIDE
-        found[cells < 0] = OUTSIDE  # off the grid
+        found = np.empty(len(places), np.uint8)
+        _sides(np.ascontiguousarray(places - self.space.low), self.space.tree, self.side, self._may_be_inside, found)
+        return found
+
+    def any_before(self, corners: F64, off: F64, shares: F64, sides: int) -> Mask:
+        """(n,) whether any place before a triangle is on one of some sides.
+
+        Args:
+            corners: (n, 3, 3) metres. off: (n, 3) from the triangle to the places before it.
+            shares: (k, 3) of the corners, where the places are. sides: INSIDE, OUTSIDE or both of them.
+        """
+        found = np.zeros(len(corners), np.bool_)
+        begun = np.ascontiguousarray(corners + off[:, None] - self.space.low)
+        _any_before(begun, shares, self.space.tree, self.side, self._may_be_inside, sides, found)
         return found
 
     @cached_property
@@ -65,6 +75,37 @@ class Flood:
         inner[part[cell[(node >= 0) & (self.side[np.maximum(node, 0)] == INSIDE)]]] = True
         found: Mask = inner[part] & (self.space.state == UNDECIDED)
         return found
+
+
+@inlined
+def _side_at(x: float, y: float, z: float, tree: Tree, side: U8, may_be_inside: Mask) -> int:
+    cell, node = cell_at(x, y, z, tree)
+    if cell < 0:
+        return OUTSIDE  # off the grid
+    if node >= 0:
+        return int(side[node])
+    return INSIDE if may_be_inside[cell] else 0
+
+
+@kernel
+def _sides(places: F64, tree: Tree, side: U8, may_be_inside: Mask, found: U8) -> None:
+    for m in range(len(places)):
+        found[m] = _side_at(places[m, 0], places[m, 1], places[m, 2], tree, side, may_be_inside)
+
+
+@kernel
+def _any_before(
+    corners: F64, shares: F64, tree: Tree, side: U8, may_be_inside: Mask, sides: int, found: Mask
+) -> None:  # fmt: skip
+    for t in range(len(corners)):
+        for k in range(len(shares)):
+            u, v, w = shares[k, 0], shares[k, 1], shares[k, 2]
+            x = u * corners[t, 0, 0] + v * corners[t, 1, 0] + w * corners[t, 2, 0]
+            y = u * corners[t, 0, 1] + v * corners[t, 1, 1] + w * corners[t, 2, 1]
+            z = u * corners[t, 0, 2] + v * corners[t, 1, 2] + w * corners[t, 2, 2]
+            if _side_at(x, y, z, tree, side, may_be_inside) & sides:
+                found[t] = True
+                break
 
 
 def flood(
@@ -125,28 +166,53 @@ def _room(space: FreeSpace) -> F64:
     cells = np.flatnonzero(empty.ravel())
     far, places = np.full(len(cells), np.inf), space.middles(cells) - space.low
     # The nearest cell need not have the nearest triangle; one of those that are nearest to a cell close by has.
-    rows = np.arange(len(cells))
     padded = np.pad(nearest, 1, mode="edge")
-    for dx, dy, dz in np.ndindex(3, 3, 3):
-        beside = padded[dx : dx + empty.shape[0], dy : dy + empty.shape[1], dz : dz + empty.shape[2]].ravel()
-        halves(rows, partial(_nearer, space, beside[cells], places, far))
+    shape = np.array(space.shape, np.int64)
+
+    def some(rows: I64) -> None:
+        _to_nearest(space.corners, space.start, space.listed, padded, shape, space.size, cells, places, rows, far)
+
+    halves(np.arange(len(cells)), some)
     wide = np.zeros(int(space.node[cells].max(initial=-1)) + 1)
     wide[space.node[cells]] = np.maximum(2.0 * far, space.size)
     return wide
 
 
-def _nearer(space: FreeSpace, beside: I64, places: F64, far: F64, rows: I64) -> None:
-    """Some rows of `_to_listed`; they are consecutive."""
-    some = slice(int(rows[0]), int(rows[-1]) + 1) if len(rows) else slice(0, 0)
-    _to_listed(space.corners, space.start, space.listed, beside[some], places[some], far[some])
-
-
 @dividing
-def _to_listed(corners: F64, start: I64, listed: I64, cells: I64, places: F64, far: F64) -> None:
-    """Metres to the nearest triangle of a cell, where that is nearer than what is known."""
-    for m in range(len(cells)):
-        for i in range(start[cells[m]], start[cells[m] + 1]):
-            far[m] = min(far[m], math.sqrt(nearest_on(corners, listed[i], places, m)[0]))
+def _to_nearest(
+    corners: F64, start: I64, listed: I64, padded: I64, shape: I64, size: float, cells: I64, places: F64, rows: I64,
+    far: F64,
+) -> None:  # fmt: skip
+    """Metres from the middles of some cells to the nearest triangle of those that are nearest to cells close by.
+
+    Args:
+        padded: (x + 2, y + 2, z + 2) the nearest cell with triangles, of each cell and one more all round.
+    """
+    tried = np.empty(27, np.int64)
+    for m in rows:
+        x, y, z = cells[m] // (shape[1] * shape[2]), cells[m] // shape[2] % shape[1], cells[m] % shape[2]
+        count, best = 0, np.inf
+        for k in range(27):
+            # Itself first.
+            k = (k + 13) % 27
+            c = padded[x + k // 9, y + k // 3 % 3, z + k % 3]
+            known = False
+            for i in range(count):
+                known = known or tried[i] == c
+            if known:
+                continue
+            tried[count] = c
+            count += 1
+            square = 0.0
+            for axis in range(3):
+                at = (c // (shape[1] * shape[2]), c // shape[2] % shape[1], c % shape[2])[axis]
+                gap = max(at * size - places[m, axis], places[m, axis] - (at + 1) * size, 0.0)
+                square += gap * gap
+            if square >= best:
+                continue
+            for i in range(start[c], start[c + 1]):
+                best = min(best, nearest_on(corners, listed[i], places, m)[0])
+        far[m] = math.sqrt(best)
 
 
 def _flooded(openings: F64, most: F64, inside: I64, outside: I64) -> tuple[U8, I64, Mask]:
@@ -271,13 +337,14 @@ class Bodies:
 
     def hold(self, places: F64) -> Mask:
         """(n,) whether places lie within: by how many more surfaces a ray leaves than enters, most of three rays."""
-        if self._space is None:
+        if self._space is None or not len(places):
             return np.zeros(len(places), np.bool_)
-        ways = np.array([[0.8017, 0.2672, 0.5345], [-0.3015, 0.9045, 0.3015], [0.1826, -0.3651, -0.9129]])
-        votes = np.zeros(len(places), np.int64)
-        for way in ways:
-            votes += self._left(places, way) > 0
-        found: Mask = votes >= 2
+        first, second, third = np.array(
+            [[0.8017, 0.2672, 0.5345], [-0.3015, 0.9045, 0.3015], [0.1826, -0.3651, -0.9129]]
+        )
+        found: Mask = self._left(places, first) > 0
+        at_odds = np.flatnonzero(found != (self._left(places, second) > 0))
+        found[at_odds] = self._left(places[at_odds], third) > 0
         return found
 
     def _left(self, places: F64, way: F64) -> NDArray[np.int64]:
@@ -291,11 +358,8 @@ class Bodies:
         for _ in range(MOST_CROSSED):
             if not len(rows):
                 break
-            ways = np.tile(along, (len(rows), 1))
-            hit = space.first_hit(start[rows], ways)
-            rows, hit, ways = rows[hit >= 0], hit[hit >= 0], ways[hit >= 0]
-            if not len(rows):
-                break
+            hit, far = space.nearest(start[rows], np.tile(along, (len(rows), 1)))
+            rows, hit, far = rows[hit >= 0], hit[hit >= 0], far[hit >= 0]
             balance[rows] += np.where(self._normals[hit] @ way > 0, 1, -1)
-            start[rows] += ways * (space.distances(start[rows], ways)[:, None] + nudge)
+            start[rows] += along * (far[:, None] + nudge)
         return balance

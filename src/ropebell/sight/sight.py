@@ -26,7 +26,7 @@ from ropebell.sight.survey import Sealing, blocks_sight, bodies_of, see_through,
 from ropebell.sight.unseen import opens_view, unseen_faces
 from ropebell.sight.walk import start_point
 
-VERSION = 4
+VERSION = 5
 # With more cells than this, larger ones are taken: pairs grow with their square.
 MOST_CELLS = 6000
 # A box asks for no larger ones, metres.
@@ -204,9 +204,7 @@ def _seen(
             raise
         took = time.perf_counter() - started
         hull, unseen, beyond_seen = beside.result()
-    blockers = blockers_of(
-        scene, solid, hiding, hull, mutual, took, lambda share: tick(SEEN + (1 - SEEN) * share)
-    )  # fmt: skip
+    blockers = blockers_of(scene, solid, hiding, hull, mutual, lambda share: tick(SEEN + (1 - SEEN) * share))
     return Sight(
         found.sealed, found.open, found.decided, gaps, cells.low, cells.size, cells.number, cells.middles, mutual.seen,
         cells.narrow.astype(np.int32), mutual.rays, time.perf_counter() - begin,

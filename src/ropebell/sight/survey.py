@@ -190,8 +190,8 @@ def crossed(scene: Scene, rows: I64, trail: F64) -> list[tuple[int, F64]]:
         way, gone = (end - begin) / max(length, 1e-300), 0.0
         for _ in range(MOST_CROSSED):
             start = (begin + gone * way - space.centre).astype(np.float32)[None]
-            hit = int(space.first_hit(start, way.astype(np.float32)[None])[0])
-            gone += float(space.distances(start, way.astype(np.float32)[None])[0]) + nudge
+            (hit,), (far,) = space.nearest(start, way.astype(np.float32)[None])
+            gone += float(far) + nudge
             if hit < 0 or gone > length:
                 break
             found.append((int(scene.node[rows[hit]]), begin + gone * way))

@@ -11,12 +11,14 @@ from ropebell.kernel import dividing, kernel
 from ropebell.level.model import F64, I64, U8, Mask
 from ropebell.level.nearest import nearest_on
 from ropebell.level.triangles import corner_bounds
+from ropebell.light.workers import halves
 from ropebell.sight.sealing import INSIDE, OUTSIDE
 
 # Places along each side of the block that is looked at, and so many widths of the gap it reaches each way.
 PLACES, REACH = 36, 1.8
 # Of them, blocks of so many each way are looked at together.
 BLOCK = 4
+BLOCKS = -(-PLACES // BLOCK)
 # The clearest place is sought on so many sections across the way, on so many places each way, so often more closely.
 SECTIONS, ACROSS, CLOSER = 9, 9, 4
 ROUND = 1.3
@@ -59,7 +61,7 @@ def _looked_at(
     near = _near(corners, low, high, place, 2.0 * half)
     step = 2.0 * half / (PLACES - 1)
     clear = np.empty((PLACES, PLACES, PLACES))
-    _clearance(corners, near, place - half, step, clear)
+    halves(np.arange(BLOCKS**3), lambda blocks: _clearance(corners, near, place - half, step, clear, blocks), BLOCKS)
     index = np.stack(np.meshgrid(*[np.arange(PLACES)] * 3, indexing="ij"), axis=-1).reshape(-1, 3)
     rim = np.flatnonzero(((index == 0) | (index == PLACES - 1)).any(axis=1))
     side, here = sides(place - half + index * step), mine(place - half + index * step)
@@ -122,16 +124,15 @@ def _near(corners: F64, low: F64, high: F64, place: F64, reach: float) -> I64:
 
 
 @dividing
-def _clearance(corners: F64, near: I64, low: F64, step: float, clear: F64) -> None:
+def _clearance(corners: F64, near: I64, low: F64, step: float, clear: F64, blocks: I64) -> None:
     """Metres to the nearest of some triangles, from each place of a grid; by blocks of them, as most triangles are too
     far from any of a block."""
     point, box, part = np.empty((1, 3)), np.empty((len(near), 6)), np.empty((len(near), 6))
     _boxes(corners, near, box)
     few, gap = np.empty(len(near), np.int64), np.empty(len(near))
-    side = clear.shape[0]
+    side, n = clear.shape[0], (clear.shape[0] + BLOCK - 1) // BLOCK
     half = 0.5 * (BLOCK - 1) * step
-    for block in range(((side + BLOCK - 1) // BLOCK) ** 3):
-        n = (side + BLOCK - 1) // BLOCK
+    for block in blocks:
         x0, y0, z0 = block // (n * n) * BLOCK, block // n % n * BLOCK, block % n * BLOCK
         point[0, 0], point[0, 1], point[0, 2] = (
             low[0] + x0 * step + half,

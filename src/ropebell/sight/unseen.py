@@ -66,21 +66,22 @@ def _before(scene: Scene, rows: I64, shares: F64, sign: float, flood: Flood, bod
     """(n,) whether anybody can be before faces, or look at what is there."""
     if not len(rows):
         return np.zeros(0, np.bool_)
-    normals = sign * ON_FACE * scene.face_normals[rows].astype(np.float64)
-    places = (np.einsum("kc,tcx->tkx", shares, scene.corners[rows]) + normals[:, None]).reshape(-1, 3)
-    side = flood.sides(places)
-    found: Mask = side == INSIDE
-    if bodies is not None:
-        # What the flood from outside has reached is within no body.
-        found |= side == OUTSIDE
-        rest = np.flatnonzero(~found)
+    off = sign * ON_FACE * scene.face_normals[rows].astype(np.float64)
+    # What the flood from outside has reached is within no body.
+    found = flood.any_before(scene.corners[rows], off, shares, INSIDE if bodies is None else INSIDE | OUTSIDE)
+    rest = np.flatnonzero(~found)
+    if bodies is not None and len(rest):
+        places = (np.einsum("kc,tcx->tkx", shares, scene.corners[rows[rest]]) + off[rest, None]).reshape(-1, 3)
+        _, nodes = flood.space.found(places)
+        of = np.repeat(np.arange(len(rest)), len(shares))
         # Of what is decided, a region is within a body or not as a whole.
-        _, nodes = flood.space.found(places[rest])
-        _, first, of = np.unique(
-            np.where(nodes >= 0, nodes, -1 - np.arange(len(rest))), return_index=True, return_inverse=True
-        )
-        found[rest] = ~bodies.hold(places[rest[first]])[of]
-    return np.asarray(found.reshape(len(rows), -1).any(axis=1), np.bool_)
+        some, first, which = np.unique(nodes, return_index=True, return_inverse=True)
+        free = np.zeros(len(some), np.bool_)
+        free[some >= 0] = ~bodies.hold(places[first[some >= 0]])
+        found[rest[of[free[which]]]] = True
+        left = np.flatnonzero((nodes < 0) & ~found[rest[of]])
+        found[rest[of[left[~bodies.hold(places[left])]]]] = True
+    return found
 
 
 def _shares(count: int) -> F64:

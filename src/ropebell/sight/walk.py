@@ -102,9 +102,8 @@ def _floors(
         at = np.stack([x[number], height, z[number]], axis=1) - space.centre
         down = np.repeat(np.array([[0, -1, 0]], np.float32), len(number), axis=0)
         start = at.astype(np.float32)
-        hit = space.first_hit(start, down)
+        hit, far = space.nearest(start, down)
         struck = hit >= 0
-        far = space.distances(start, down).astype(np.float64)
         number, height, ceiling = number[struck], (height - far)[struck], ceiling[struck]
         up = scene.face_normals[hit[struck], 1]
         open_ = (up > FLOOR_NORMAL) & (ceiling - height > HEAD_ROOM)
