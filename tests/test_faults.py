@@ -11,6 +11,7 @@ from dataclasses import replace
 from pathlib import Path
 
 import fastjsonschema
+import numpy as np
 import pytest
 from PIL import Image
 
@@ -31,10 +32,11 @@ from ropebell.demo.shapes import box
 from ropebell.demo.write import write_demo
 from ropebell.faults.after import AFTER
 from ropebell.faults.over_builds import known_key, note_on, over_builds, same
-from ropebell.level.brief import Brief, Mark
+from ropebell.faults.seen import Seen
+from ropebell.level.brief import Brief, LightChange, Mark
 from ropebell.level.finding import Finding
 from ropebell.level.gltf_write import plain_glb
-from ropebell.level.model import Light
+from ropebell.level.model import F64, Light, Mask
 
 # One world for each kind: together they are of many sizes, turns and densities.
 WITH = {(c.kind, c.planted): c for n, c in enumerate(cases(len(PLANTS))) if c.room.number == (n // 2) // len(PLANTS)}
@@ -312,3 +314,22 @@ def test_what_charts_and_lamps_alone_tell_is_told_before_the_rays(
     journal = events(tmp_path / "free")
     shot = next(n for n, e in enumerate(journal) if (e.get("stage"), e.get("state")) == ("transport", "done"))
     assert "clipped" not in {e.get("kind") for e in journal[:shot]}
+
+
+def test_who_sees_what_is_kept_from_build_to_build(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    level, made = _two_slabs(tmp_path), recipe("sketch", density__texels_per_metre=4.0, light__gather_rays=32)
+    asked: list[int] = []
+    shot = Seen._shot_by_charts
+
+    def counted(self: Seen, rows: np.ndarray, from_behind: bool) -> tuple[Mask, F64]:
+        asked.append(len(rows))
+        return shot(self, rows, from_behind)
+
+    monkeypatch.setattr(Seen, "_shot_by_charts", counted)
+    first = bake(level, made, tmp_path / "first", brief=Brief(white=20.0))
+    assert sum(asked) > 50
+    before, (lamp,) = sum(asked), first["lights"]
+    again = bake(level, made, tmp_path / "again", brief=Brief(white=20.0, lights={lamp: LightChange(8999.0)}))
+    assert sum(asked) == before
+    assert [f["kind"] for f in again["findings"]] == [f["kind"] for f in first["findings"]]
+    assert not list((tmp_path / "cache").glob(".*.part"))

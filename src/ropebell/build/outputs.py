@@ -121,18 +121,25 @@ def write_outputs(
     try:
         make_folder(out / PAGES)
         make_folder(out / LAYERS)
-        pages = _write_pages(out, built, fields, request.recipe.output.format, request.workers, tick)
         placement = LightmapPlacement(
             (built.atlas.uv / built.atlas.side).astype(np.float32), built.atlas.lightmap, built.atlas.chart
         )
-        generator = f"Rope Bell {ropebell.__version__}"
-        write_bytes(out / BAKED_LEVEL, baked_glb(built.level, built.scene, placement, request.brief, generator))
-        tick(0.8)
-        grid = built.texels.grid
-        picture = thumbnail(
-            built.scene, built.space, built.surface, built.atlas, grid, built.solution.total, built.albedo
-        )
-        write_bytes(out / THUMBNAIL, picture)
+
+        def baked() -> None:
+            generator = f"Rope Bell {ropebell.__version__}"
+            write_bytes(out / BAKED_LEVEL, baked_glb(built.level, built.scene, placement, request.brief, generator))
+
+        def picture() -> None:
+            grid, total = built.texels.grid, built.solution.total
+            made = thumbnail(built.scene, built.space, built.surface, built.atlas, grid, total, built.albedo)
+            write_bytes(out / THUMBNAIL, made)
+
+        # All of them at once: each is compressed on one thread.
+        with ThreadPoolExecutor(request.workers, thread_name_prefix="write") as pool:
+            others = [pool.submit(baked), pool.submit(picture)]
+            pages = _write_pages(out, built, fields, request.recipe.output.format, pool, tick)
+            for other in others:
+                other.result()
         write_json(out / FINDINGS, {"findings": [f.as_json() for f in facts["findings"]]})
         tick(0.95)
         values = _manifest(request, built, pages, facts)
@@ -163,36 +170,31 @@ def _deliver(out: Path, number: int, page: F32, chosen: str) -> dict[str, Any]:
 
 
 def _write_pages(
-    out: Path, built: Built, fields: dict[str, F32], chosen: str, workers: int, tick: Callable[[float], None]
-) -> list[dict[str, Any]]:
-    pages = []
-    count = built.atlas.written
+    out: Path, built: Built, fields: dict[str, F32], chosen: str, pool: ThreadPoolExecutor,
+    tick: Callable[[float], None],
+) -> list[dict[str, Any]]:  # fmt: skip
+    """Write every page of every layer; what the manifest says of each page."""
+    count, side = built.atlas.written, built.atlas.side
     used = np.bincount(built.texels.page, minlength=max(count, 1))
+    kept = ("direct", *(layer for layer in OPTIONAL_LAYERS if layer in fields))
+    total = fields["total"]
+    begun = []
     for number in range(count):
         name = f"{PAGES}/page-{number:02d}.exr"
-        layers = {
-            layer: f"{LAYERS}/{layer}-{number:02d}.exr" for layer in ("direct", *OPTIONAL_LAYERS) if layer in fields
-        }
+        layers = {layer: f"{LAYERS}/{layer}-{number:02d}.exr" for layer in kept}
         files = {"total": name, **layers}
-        with ThreadPoolExecutor(workers, thread_name_prefix="pages") as pool:
-            for written in [pool.submit(write_page, out / f, fields[layer][number]) for layer, f in files.items()]:
-                written.result()
-        delivered = _deliver(out, number, fields["total"][number], chosen)
-        side = built.atlas.side
-        pages.append(
-            {
-                "file": name,
-                **layers,
-                **delivered,
-                "width": side,
-                "height": side,
-                "texels": int(used[number]),
-                "fill": round(float(used[number]) / side**2, 4),
-                "bytes": (out / name).stat().st_size,
-                "channels": "single" if needs_single(fields["total"][number]) else "half",
-            }
-        )
-        tick(0.7 * (number + 1) / count)
+        writes = [pool.submit(write_page, out / file, fields[layer][number]) for layer, file in files.items()]
+        begun.append((name, layers, writes, pool.submit(_deliver, out, number, total[number], chosen)))
+    pages = []
+    for number, (name, layers, writes, delivered) in enumerate(begun):
+        for write in writes:
+            write.result()
+        pages.append({
+            "file": name, **layers, **delivered.result(), "width": side, "height": side, "texels": int(used[number]),
+            "fill": round(float(used[number]) / side**2, 4), "bytes": (out / name).stat().st_size,
+            "channels": "single" if needs_single(total[number]) else "half",
+        })  # fmt: skip
+        tick(0.9 * (number + 1) / count)
     return pages
 
 

@@ -33,7 +33,9 @@ META, BEGUN, LOCK, AT_WORK = "meta.json", "begun.json", "lock", ".at-work"
 # Of how artifacts are kept; others are made again.
 FORMAT = 2
 DEFAULT_LIMIT_BYTES = 20 << 30
-FILES = r"meta\.json|begun\.json(\.part)?|lock|[a-z_]+\.npy"
+ARRAY = r"[a-z_]+"
+# Earlier versions began arrays with a blank in their names, which they could not finish.
+FILES = rf"meta\.json|begun\.json(\.part)?|lock|{ARRAY}( far)?\.npy"
 NAMES = re.compile(
     r"((layout-|kin-)?[0-9a-f]{32,64})(\.begun)?|\.(layout-|kin-)?[0-9a-f]{32,64}\.[0-9a-f]{8}\.part", re.ASCII
 )
@@ -153,7 +155,7 @@ class Store:
     @staticmethod
     def _load(place: Path, name: str, dtype: str, shape: list[int], checksum: str | None) -> NDArray[Any]:
         """Args: checksum: None where it is not known, as of arrays that are still being written."""
-        if not re.fullmatch(r"[a-z_]+", name):
+        if not re.fullmatch(ARRAY, name):
             raise ValueError(f"{name!r} is no array of an artifact")
         path = place / f"{name}.npy"
         # Mapped copy-on-write: kernels are compiled once for writable arrays, and the file is never written.
@@ -185,6 +187,7 @@ class Store:
         """
         with self.writing(digest, durable, over) as folder:
             for name, array in arrays.items():
+                assert re.fullmatch(ARRAY, name), f"{name!r} could not be read back"
                 np.save(folder / f"{name}.npy", np.ascontiguousarray(array))
             self.describe(folder, meta)
         # Whoever clears the cache at this moment takes nothing from a build that is under way.

@@ -20,6 +20,11 @@ MANY, FIRST = 1500, 300
 SIDES, SEEN = {False: "front", True: "back"}, 2
 
 
+def far_from(side: str) -> str:
+    """What the distances of a side are kept as."""
+    return f"{side}_far"
+
+
 class Seen:
     """Asked texel by texel, and remembers.
 
@@ -34,7 +39,7 @@ class Seen:
         for behind, name in SIDES.items():
             if known is None:
                 break
-            found, far = known[name], known[f"{name} far"].astype(np.float64)
+            found, far = known[name], known[far_from(name)].astype(np.float64)
             self._known[behind] = found > 0, found == SEEN, far
 
     @property
@@ -45,7 +50,7 @@ class Seen:
             nothing = np.zeros(len(self._lit), np.bool_)
             asked, seen, far = self._known.get(behind, (nothing, nothing, np.full(len(self._lit), np.inf)))
             found[name] = np.where(asked, np.where(seen, SEEN, 1), 0).astype(np.uint8)
-            found[f"{name} far"] = far.astype(np.float32)
+            found[far_from(name)] = far.astype(np.float32)
         return found
 
     def of(self, rows: np.ndarray, from_behind: bool = False) -> Mask:

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import math
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.spatial import cKDTree
 
 from ropebell.kernel import dividing, inlined_dividing
 from ropebell.level.model import F64, I32, I64
+
+if TYPE_CHECKING:
+    from scipy.spatial import cKDTree
 
 # Triangles of one tree differ in size by no more than this.
 SIZE_STEP = 4.0
@@ -33,6 +36,8 @@ class NearestSurface:
     def __init__(self, corners: F64, faces: NDArray[np.floating]) -> None:
         self._corners = np.ascontiguousarray(corners, np.float64)
         self._faces = np.ascontiguousarray(faces, np.float64)
+        from scipy.spatial import cKDTree  # slow to load, and only wanted here
+
         centroids = self._corners.mean(axis=1)
         reach = np.sqrt(((self._corners - centroids[:, None]) ** 2).sum(axis=2).max(axis=1))
         sizes = np.floor(np.log(np.maximum(reach, 1e-30)) / math.log(SIZE_STEP)).astype(np.int64)

@@ -18,7 +18,7 @@ from ropebell.digest import digest_of
 from ropebell.faults.after import Looked
 from ropebell.faults.lit import Lit, Settings
 from ropebell.faults.run import inspect
-from ropebell.faults.seen import SIDES
+from ropebell.faults.seen import SIDES, far_from
 from ropebell.level.brief import Brief, to_values
 from ropebell.level.finding import Finding
 from ropebell.level.prepare import prepare
@@ -28,7 +28,7 @@ from ropebell.light.fields import Glow, reflecting
 from ropebell.light.sky import SkyMap
 from ropebell.sight.walk import start_point
 
-KEPT = {"eyes", *SIDES.values(), *(f"{name} far" for name in SIDES.values())}
+KEPT = {"eyes", *SIDES.values(), *(far_from(name) for name in SIDES.values())}
 
 
 def _run(work: Work) -> list[Finding]:
