@@ -25,6 +25,9 @@ LANES = {
     "known sight": "sight",
     "opened": "account",
     "cost": "account",
+    "objections": "deliver",
+    "package": "deliver",
+    "numbers": "deliver",
 }
 MAIN_LANE = "main"
 

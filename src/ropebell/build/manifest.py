@@ -51,6 +51,14 @@ class Part(BaseModel):
     model_config = ConfigDict(frozen=True, extra="ignore", allow_inf_nan=False)
 
 
+class Delivered(Part):
+    """A page in the format that was chosen, and what its values are to be multiplied by."""
+
+    file: InFolder
+    format: str
+    scale: Light = 1.0
+
+
 class Page(Part):
     """One lightmap: its files, relative to the build's folder, its size in texels, and what it takes.
 
@@ -73,7 +81,7 @@ class Page(Part):
     bytes: Count = 0
     channels: str = "half"
     formats: dict[str, dict[str, float]] = {}
-    delivered: dict[str, Any] | None = None
+    delivered: Delivered | None = None
 
 
 class LightFacts(Part):

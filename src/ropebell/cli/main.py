@@ -145,6 +145,18 @@ def parser() -> argparse.ArgumentParser:
     p.add_argument("build", type=path, metavar="DIR", help="a finished build of it")
     p.add_argument("--json", action="store_true")
 
+    p = commands.add_parser("export", help="a package that others can build; exit 1 if something speaks against it")
+    p.add_argument("build", type=path, metavar="DIR")
+    p.add_argument("--out", type=path, required=True, metavar="DIR|FILE.zip")
+    p.add_argument(
+        "--despite", action="append", default=[], metavar="KIND",
+        help="hand over though this speaks against it; any: whatever can be accepted",
+    )  # fmt: skip
+    p.add_argument(
+        "--most-mb", type=float, default=None, metavar="MB", help="what its pages may take, not the project's"
+    )
+    p.add_argument("--json", action="store_true")
+
     p = commands.add_parser("demo", help="write the sample level")
     p.add_argument("folder", type=path, metavar="DIR")
     p.add_argument("--halls", type=int, default=1, metavar="N", help="1 … 40 mills along the quay")
@@ -262,6 +274,10 @@ def _run(options: argparse.Namespace) -> int:
         from ropebell.cli.hunt import hunt
 
         return hunt(options)
+    if options.command == "export":
+        from ropebell.cli.export import export
+
+        return export(options.build, options.out, options.despite, options.most_mb, options.json)
     if options.command == "demo":
         if not 1 <= options.halls <= 40:
             raise UsageError(f"--halls {options.halls} is outside 1 … 40", "", "Choose another number")
