@@ -20,6 +20,7 @@ from ropebell.app.steps.build.bench import NEXT, RESULT
 from ropebell.app.steps.charts import ChartsStep
 from ropebell.app.steps.compare import CompareStep
 from ropebell.app.steps.compare.bench import CHANGES
+from ropebell.app.steps.deliver import DeliverStep
 from ropebell.app.steps.faults import FaultsStep
 from ropebell.app.steps.hunt import HuntStep
 from ropebell.app.steps.hunt.bench import MAP
@@ -107,7 +108,6 @@ def _views(window: Window, project: Path, out: Path) -> Iterator[Path]:
     yield _save(window, out / "building.png")
     wait_for(lambda: not window.desk.builds.running and s.rope.shown is not None and s.settled, "the build")
     window.desk.commands.run("stage.expose")
-    yield _save(window, out / "build-result.png")
     yield from _preparing(window, out, inside)
     s.document.set_light("lights/hall lamp", LightChange(900.0))
     window.go_to_step("recipe")
@@ -120,6 +120,7 @@ def _views(window: Window, project: Path, out: Path) -> Iterator[Path]:
     yield from _building(window, out)
     yield from _faults(window, out, inside)
     yield from _compare(window, out, inside)
+    yield from _deliver(window, out, inside)
     yield from _hunt(window, out)
 
 
@@ -145,6 +146,16 @@ def _compare(window: Window, out: Path, inside: Camera) -> Iterator[Path]:
     step.compare_bench.pages.show_page(CHANGES)
     yield _save(window, out / "compare-changes.png")
     step.compare_bench.view.button(0).click()
+
+
+def _deliver(window: Window, out: Path, inside: Camera) -> Iterator[Path]:
+    """What speaks against handing the newest build over."""
+    s, step = window.desk, _of(window, DeliverStep)
+    window.go_to_step("deliver")
+    wait_for(lambda: step.delivering.against is not None and s.settled, "what speaks against it")
+    window.stage.go(inside)
+    s.commands.run("stage.expose")
+    yield _save(window, out / "deliver.png")
 
 
 def _hunt(window: Window, out: Path) -> Iterator[Path]:

@@ -149,6 +149,11 @@ def ways_out(folder: Path) -> list[tuple[F64, F64]]:
     return [(place, way) for place, way in found if place.shape == (3,) and way.ndim == 2 and way.shape[1] == 3]
 
 
+def hidden_in_words(share: float) -> str:
+    """How many of the pairs of cells something hides."""
+    return "nothing" if share <= 0.0 else "<0.01 %" if share < 1e-4 else f"{100 * share:.2g} %"
+
+
 def in_words(sight: Sight) -> str:
     """Whether it is sealed, and how much sees how much, in a sentence."""
     if sight.open:

@@ -11,7 +11,7 @@ import numpy as np
 
 from ropebell.build.precheck import gather
 from ropebell.build.recipe import with_setting
-from ropebell.build.sighting import as_json, in_words, sight_of, unseen_of
+from ropebell.build.sighting import as_json, hidden_in_words, in_words, sight_of, unseen_of
 from ropebell.build.store import Store
 from ropebell.cli.commands import Color, project_of
 from ropebell.cli.said import say
@@ -91,7 +91,7 @@ def _lines(found: Sight, area: float, texels: int, sees: Sequence[bool]) -> str:
         f"{found.seconds:.1f} s"
     )
     lines += [
-        f"  {b.node} need not block sight: {b.triangles:,} triangles, hides {100 * b.hides:.2g} % of the pairs"
+        f"  {b.node} need not block sight: {b.triangles:,} triangles, hides {hidden_in_words(b.hides)} of all pairs"
         for b in found.blockers
     ]
     lines.append(f"Nobody can see {area:.3g} m² of what is baked: {texels:,} texels")

@@ -83,6 +83,8 @@ def blotches(s: Looked) -> Iterator[Finding]:
     charts = np.bincount(lit.chart[lit.open], minlength=len(lit.atlas.rects))
     many = np.bincount(lit.chart[noisy], minlength=len(lit.atlas.rects)) > 0.1 * charts
     rows = np.flatnonzero(many[lit.chart]).astype(np.int32)
+    # Filtering takes longest; charts that nobody sees any of need none.
+    rows = rows[np.isin(lit.chart[rows], lit.chart[rows[s.seen.of(rows)]])]
     if not len(rows):
         return
     a, b = _halves(lit, rows)

@@ -119,7 +119,7 @@ class DeliverBench(QWidget):
         texts = [f"{f.object.rsplit('/', 1)[-1]}: {f.reason}" if f.object else f.reason for f in group[:TOLD]]
         for words in texts:
             text = label(words, "second")
-            fit(text, LIST_WIDTH - 12)
+            fit(text, LIST_WIDTH)
             self.against_rows.addWidget(text)
         if firm and first.kind in BUILT_AGAIN:
             again = button(first.remedy, "", f"{first.remedy}: on the Build step")

@@ -18,7 +18,7 @@ from ropebell.app.steps.level.looked import Looked, ground_of, subject_of
 from ropebell.app.steps.level.sight_boxes import SightBoxes
 from ropebell.app.words import short_count
 from ropebell.build import spared
-from ropebell.build.sighting import in_words, known_sight, sight_of, texels_of
+from ropebell.build.sighting import hidden_in_words, in_words, known_sight, sight_of, texels_of
 from ropebell.build.store import Store
 from ropebell.checks.remedies import with_marks
 from ropebell.errors import RopeBellError, Stopped, why
@@ -266,7 +266,7 @@ class SightPanel(QWidget):
         found = sight.blockers if sight is not None else ()
         self.blockers.clear()
         for b in found:
-            words = f"{b.node.rsplit('/', 1)[-1]}   {short_count(b.triangles)} triangles, hides {100 * b.hides:.2g} %"
+            words = f"{b.node.rsplit('/', 1)[-1]}: {short_count(b.triangles)} faces, hides {hidden_in_words(b.hides)}"
             item = QListWidgetItem(words)
             item.setData(Qt.ItemDataRole.UserRole, b.node)
             item.setToolTip(f"{b.node}: saves {b.seconds:.2g} s of finding out who sees whom")
