@@ -72,14 +72,13 @@ def who_sees_whom(
     rays = n * ALL_ROUND
     beside = beside_each(cells.number)
     done = seen.copy()  # pairs that are known to be seen, or were asked about
-    rng = np.random.default_rng(2)
     for round_ in range(MOST_ROUNDS):
         wanted = _frontier(seen, done, beside)
         tick(0.5 + 0.5 * min(round_ / 8, 1.0))
         if not len(wanted):
             break
         done[wanted[:, 0], wanted[:, 1]] = done[wanted[:, 1], wanted[:, 0]] = True
-        through = any_through(space, places, wanted, rng, workers, traced)
+        through = any_through(space, places, wanted, round_, workers, traced)
         rays += len(wanted) * BETWEEN
         a, b = wanted[through].T
         seen[a, b] = seen[b, a] = True
@@ -179,7 +178,7 @@ def _frontier(seen: NDArray[np.bool_], done: NDArray[np.bool_], beside: I64) -> 
 
 
 def any_through(
-    space: RaySpace, places: F32, pairs: I32, rng: np.random.Generator, workers: int, traced: list[float]
+    space: RaySpace, places: F32, pairs: I32, seed: int, workers: int, traced: list[float]
 ) -> NDArray[np.bool_]:  # fmt: skip
     """(m,) whether any of some rays comes through from one cell of a pair to the other.
 
@@ -187,10 +186,10 @@ def any_through(
     it. Most pairs are parted by a wall of few triangles, so that few rays go through the tree of all of them.
     """
     found = np.zeros(len(pairs), np.bool_)
-    choice = rng.integers(0, PLACES, (len(pairs), BETWEEN, 2), dtype=np.int8)
 
     def work(first: int, end: int) -> None:
-        mine, its = pairs[first:end], choice[first:end]
+        mine = pairs[first:end]
+        its = np.random.default_rng((seed, first)).integers(0, PLACES, (len(mine), BETWEEN, 2), dtype=np.int8)
         known, count = np.zeros((len(mine), REMEMBERED), np.int32), np.zeros(len(mine), np.int32)
         next_, rows = np.zeros(len(mine), np.int32), np.arange(len(mine))
         while len(rows):

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
+from typing import TypeVar
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
@@ -15,6 +16,8 @@ from ropebell.deliver.objections import left_of, limit_of, objections, with_limi
 from ropebell.deliver.package import Packed, package
 from ropebell.errors import RopeBellError
 from ropebell.level.finding import Finding
+
+Answer = TypeVar("Answer")
 
 
 class Delivering(QObject):
@@ -41,6 +44,13 @@ class Delivering(QObject):
         self.packed: Packed | None = None
         self.check: Check | None = None
         self.trouble, self.busy = "", ""
+        desk.level.opened.connect(self._opened)
+
+    def _opened(self) -> None:
+        """Nothing is known of the builds of another project, and answers about the one before do not come any more."""
+        self.number, self.against, self.accepted = 0, None, frozenset()
+        self.packed, self.check, self.trouble, self.busy = None, None, "", ""
+        self.changed.emit()
 
     @property
     def left(self) -> Sequence[Finding]:
@@ -65,30 +75,40 @@ class Delivering(QObject):
         if number != self.number:
             self.accepted, self.packed, self.check = frozenset(), None, None
         self.number, self.against, self.trouble = number, None, ""
-        if shown is not None and number:
-            folder, most = shown.folder, self.most_mb
-            try:
-                # It is asked of what is decided, which the project's file must know.
-                self._desk.document.save_for_build()
-            except RopeBellError as error:
-                self._failed(error)
-                return
-
-            def work() -> list[Finding] | RopeBellError:
-                try:
-                    return objections(folder, most)
-                except RopeBellError as error:
-                    return error
-
-            self._desk.jobs.start("objections", work, self._found)
         self.changed.emit()
+        if shown is None or not number:
+            return
+        folder, most = shown.folder, self.most_mb
+        try:
+            # It is asked of what is decided, which the project's file must know.
+            self._desk.document.save_for_build()
+        except RopeBellError as error:
+            self._failed(error)
+            return
 
-    def _found(self, answer: list[Finding] | RopeBellError | None) -> None:
-        if isinstance(answer, RopeBellError):
-            self._failed(answer)
-        elif answer is not None:
-            self.against = answer
-            self.changed.emit()
+        def receive(found: list[Finding]) -> None:
+            self.against = found
+
+        self._ask("objections", lambda: objections(folder, most), receive)
+
+    def _ask(self, kind: str, work: Callable[[], Answer], receive: Callable[[Answer], None]) -> None:
+        """Do something in the background; what goes wrong is told on the bench."""
+
+        def tried() -> Answer | RopeBellError:
+            try:
+                return work()
+            except RopeBellError as error:
+                return error
+
+        def answered(answer: Answer | RopeBellError | None) -> None:
+            if isinstance(answer, RopeBellError):
+                self._failed(answer)
+            elif answer is not None:
+                self.busy = ""
+                receive(answer)
+                self.changed.emit()
+
+        self._desk.jobs.start(kind, tried, answered)
 
     def _failed(self, error: RopeBellError) -> None:
         self.busy, self.trouble = "", str(error)
@@ -121,21 +141,11 @@ class Delivering(QObject):
         self.busy, self.trouble, self.packed = "Packing, and holding it against the build …", "", None
         self.changed.emit()
 
-        def work() -> Packed | RopeBellError:
-            try:
-                return package(folder, out, accepted)
-            except RopeBellError as error:
-                return error
+        def receive(packed: Packed) -> None:
+            self.packed = packed
+            self._desk.telling.news(f"Build {self.number} is packed: {packed.path}")
 
-        def receive(answer: Packed | RopeBellError | None) -> None:
-            if isinstance(answer, RopeBellError):
-                self._failed(answer)
-            elif answer is not None:
-                self.busy, self.packed = "", answer
-                self._desk.telling.news(f"Build {self.number} is packed: {answer.path}")
-                self.changed.emit()
-
-        self._desk.jobs.start("package", work, receive)
+        self._ask("package", lambda: package(folder, out, accepted), receive)
 
     def hold_against(self, numbers: Path) -> None:
         """Hold the build against numbers that were kept of one elsewhere."""
@@ -146,21 +156,11 @@ class Delivering(QObject):
         self.busy, self.trouble, self.check = "Comparing numbers …", "", None
         self.changed.emit()
 
-        def work() -> Check | RopeBellError:
-            try:
-                # What is shown may stand on the level of now.
-                return check_expected(numbers, open_result(folder))
-            except RopeBellError as error:
-                return error
+        def receive(check: Check) -> None:
+            self.check = check
 
-        def receive(answer: Check | RopeBellError | None) -> None:
-            if isinstance(answer, RopeBellError):
-                self._failed(answer)
-            elif answer is not None:
-                self.busy, self.check = "", answer
-                self.changed.emit()
-
-        self._desk.jobs.start("numbers", work, receive)
+        # What is shown may stand on the level of now.
+        self._ask("numbers", lambda: check_expected(numbers, open_result(folder)), receive)
 
 
 def grouped(found: Sequence[Finding]) -> list[list[Finding]]:
