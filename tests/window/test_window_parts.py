@@ -328,3 +328,29 @@ def test_levels_of_one_name_are_told_apart() -> None:
     paths = [Path(p) for p in ("/a/x/mill", "/b/x/mill", "/c/mill", "/c/quay.glb", "/mill")]
     assert told_apart(paths) == ["mill — in a/x", "mill — in b/x", "mill — in c", "quay.glb", "mill — in /"]
     assert told_apart([Path("/a/mill")]) == ["mill"]
+
+
+def test_the_most_important_has_its_room_in_the_strip_before_what_is_as_ever(qtbot: QtBot) -> None:
+    strip = Strip()
+    qtbot.addWidget(strip)
+    strip.build.setText("Build 7, draft ⅛")
+    strip.set_facts(["out of date: 2 lights", "a draft", "no probes"])
+    strip.view.setText("result")
+    strip.exposure.setText("exposed for 85.1 lx")
+    menus = {strip.view, strip.exposure, strip.filter, strip.eye, strip.hidden}
+    strip.show()
+    strip.show_menus(menus)
+    for width in (1400, 620, 520, 1400):
+        strip.resize(width, 34)
+        QApplication.processEvents()
+        left_out = {b for b in menus if not b.isVisible()}
+        assert strip.width() == width and left_out <= {strip.filter, strip.eye, strip.hidden}
+        assert bool(left_out) == (width < 1400)
+        if width > 520:  # there is not room for all of the rest either
+            for part in (strip.build, strip.state, *(menus - left_out)):
+                assert part.width() >= part.sizeHint().width()
+    # What is not as ever stays.
+    strip.eye.setText("plan")
+    strip.resize(520, 34)
+    QApplication.processEvents()
+    assert strip.eye.isVisible() and not strip.filter.isVisible() and not strip.hidden.isVisible()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import QSize, Qt
-from PyQt6.QtGui import QPainter, QPaintEvent
+from PyQt6.QtGui import QPainter, QPaintEvent, QResizeEvent
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QMenu, QPushButton, QSizePolicy, QWidget
 
 from ropebell.app.palette import STRIP_HEIGHT, THEME
@@ -11,6 +11,7 @@ from ropebell.app.palette import STRIP_HEIGHT, THEME
 PADDING = 6
 # A pixel or two that letters take more beside each other than on their own.
 SLACK = 4
+MARGIN, GAP_WIDTH = 12, 4
 GAP = "     "
 
 
@@ -100,8 +101,9 @@ class Strip(QFrame):
         self.setProperty("role", "panel")
         self.setFixedHeight(STRIP_HEIGHT)
         row = QHBoxLayout(self)
-        row.setContentsMargins(12, 0, 12, 0)
-        row.setSpacing(4)
+        row.setContentsMargins(MARGIN, 0, MARGIN, 0)
+        row.setSpacing(GAP_WIDTH)
+        row.setSizeConstraint(QHBoxLayout.SizeConstraint.SetNoConstraint)
         self.build = self._label("heading", "Build that the picture shows")
         self.state = Facts(self)
         self.view = self._menu_button("View", "What the stage shows")
@@ -128,6 +130,34 @@ class Strip(QFrame):
             words.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
             row.setStretchFactor(words, 3)
         self.hint.hide()
+        # What says how it is anyway goes first where there is no room; it stands in the menu, too.
+        self._as_ever = {self.filter: "smooth", self.eye: "perspective", self.hidden: "all shown"}
+        self._wanted: set[QPushButton] = set()
+
+    def show_menus(self, wanted: set[QPushButton]) -> None:
+        """Which of the small menus have anything to say of the picture."""
+        self._wanted = wanted
+        self.make_room()
+
+    def make_room(self) -> None:
+        """Show what is wanted, and leave out what is as ever until the most important has its room."""
+        for button in (self.view, self.exposure, self.filter, self.eye, self.hidden):
+            button.setVisible(button in self._wanted)
+        fixed = [self.build, self.state, self.view, self.exposure, self.filter, self.eye, self.hidden]
+        for button, words in self._as_ever.items():
+            needed = sum(w.sizeHint().width() + GAP_WIDTH for w in fixed if not w.isHidden())
+            if needed + 2 * MARGIN <= self.width():
+                break
+            if button.text() == words:
+                button.hide()
+
+    def minimumSizeHint(self) -> QSize:
+        # What there is no room for goes; it does not keep the window wide.
+        return QSize(self.build.sizeHint().width() + self.state.minimumSizeHint().width() + 2 * MARGIN, STRIP_HEIGHT)
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        super().resizeEvent(event)
+        self.make_room()
 
     def set_facts(self, facts: list[str]) -> None:
         """Say what is true of the picture, most important first."""

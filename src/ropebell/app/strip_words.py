@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PyQt6.QtCore import QObject
+from PyQt6.QtWidgets import QPushButton
 
 from ropebell.app.desk import Desk
 from ropebell.app.exposure import Exposure
@@ -51,11 +52,10 @@ class StripWords(QObject):
         strip.filter.setText("by texel" if stage.look.by_texel else "smooth")
         strip.build.setText(self._title() if is_open else "")
         strip.set_facts(self._facts() if is_open else [])
-        for button in (strip.view, strip.eye, strip.hidden):
-            button.setVisible(is_open)
-        strip.exposure.setVisible(stage.has_light and view.exposed)
-        strip.filter.setVisible(stage.has_light)
         self.refresh_eye()
+        wanted = {strip.view, strip.eye, strip.hidden} if is_open else set[QPushButton]()
+        wanted |= {strip.exposure} if stage.has_light and view.exposed else set()
+        strip.show_menus(wanted | ({strip.filter} if stage.has_light else set()))
         self._show_spot()
 
     def _title(self) -> str:
@@ -126,6 +126,7 @@ class StripWords(QObject):
         plan = {"above": "plan", "front": "front", "side": "side"}[c.side]
         way = "walking" if stage.eye.walking else "perspective"
         self._strip.eye.setText(plan if c.plan else way)
+        self._strip.make_room()
         self._strip.hint.show_hints(HINTS["plan" if c.plan else way])
         if not c.plan and self._picture.restored:
             eye = [round(v, 3) for v in c.eye]
