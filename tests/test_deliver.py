@@ -130,6 +130,7 @@ def test_what_must_not_go_out_by_accident_is_named_and_told_in_the_package(
     assert main([*wanted, "--despite", "any"]) == 0
     with zipfile.ZipFile(tmp_path / "p.zip") as archive:
         assert archive.testzip() is None
+        assert {entry.external_attr >> 16 for entry in archive.infolist()} == {0o644}
         readme = archive.read("p/README.txt").decode()
         told = json.loads(archive.read("p/contents.json"))
     assert "Handed over although:" in readme and "work light" in readme

@@ -3,17 +3,22 @@
 from __future__ import annotations
 
 import sys
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
 from PyQt6.QtCore import QPoint
 from PyQt6.QtWidgets import QAbstractScrollArea, QApplication, QCheckBox, QLabel, QPushButton, QWidget
 from pytestqt.qtbot import QtBot
+from waits import build, idle, opened
 
+from helpers import small_demo
 from ropebell.app.steps import ORDER
 from ropebell.app.strip import Shortened
 from ropebell.app.window import Window
+from ropebell.build.recipe import named, with_value
 from ropebell.demo.write import write_demo
+from ropebell.level.brief import LightChange, Move
 
 LONG = 60_000
 OBJECTS = ("", "props/sack 1", "lights/hall lamp", "props/hall lamp globe")
@@ -80,3 +85,28 @@ def test_nothing_is_cut_off(window: Window, qtbot: QtBot) -> None:
                     for _ in range(4):  # words that are broken anew move what is below them
                         QApplication.processEvents()
                     assert not cut_off(window), (size, step, page, name)
+
+
+def test_the_strip_has_room_for_what_is_true_of_an_old_build_on_a_small_screen(
+    empty_window: Window, qtbot: QtBot, tmp_path: Path
+) -> None:
+    window, desk = empty_window, empty_window.desk
+    opened(window, qtbot, small_demo(tmp_path / "hall"))
+    desk.document.set_recipe("Coarse", with_value(with_value(named("sketch"), "draft", 8), "light.gather_rays", 64))
+    idle(window, qtbot)
+    build(window, qtbot)
+    assert desk.level.now is not None
+    (lamp,) = (light.name for light in desk.level.now.scene.lights)
+    desk.document.set_light(lamp, LightChange(900.0))
+    desk.document.edit_brief("Move", lambda b: replace(b, moves={"hall/crate 1": Move((0.5, 0.0, 0.0))}))
+    desk.document.set_recipe("Other bounces", with_value(named("sketch"), "light.bounces", 2))
+    idle(window, qtbot)
+    strip = window.strip
+    assert strip.exposure.isVisible() and strip.state.facts
+    for size in ((1280, 800), (1024, 700), (1280, 800)):
+        window.resize(*size)
+        window.go_to_step("build" if size[0] < 1100 else "deliver")  # which opens its bench, where that is folded away
+        for _ in range(4):
+            QApplication.processEvents()
+        assert not cut_off(window), size
+        assert strip.state.width() >= 0.9 * strip.state.sizeHint().width(), strip.state.facts

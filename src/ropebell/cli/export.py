@@ -22,7 +22,7 @@ def export(build: Path, out: Path, despite: Sequence[str], most_mb: float | None
     strange = [kind for kind in despite if kind not in kinds and kind != ANY]
     if strange:
         known = ", ".join(sorted(f.kind for f in found if f.severity != FIRM)) or "nothing that can be accepted"
-        raise UsageError(f"'{strange[0]}' does not speak against it", "--despite", f"What does is: {known}")
+        raise UsageError(f"'{strange[0]}' does not speak against it", "--despite", f"This does: {known}")
     against = left_of(found, kinds if ANY in despite else despite)
     packed = package(build, out, [f for f in found if f not in against]) if not against else None
     if in_json:

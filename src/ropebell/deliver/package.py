@@ -35,6 +35,7 @@ FORMAT = 1
 # What of a project is about the level and not about whoever works on it.
 KEPT = ("recipes", "places")
 BLOCK = 4 << 20
+READABLE = 0o644
 
 
 @dataclass(frozen=True)
@@ -185,8 +186,9 @@ def _zipped(folder: Path, out: Path) -> None:
     try:
         with zipfile.ZipFile(part, "w", zipfile.ZIP_DEFLATED) as archive:
             for path in sorted(p for p in folder.rglob("*") if p.is_file()):
-                name = f"{out.stem}/{path.relative_to(folder).as_posix()}"
-                archive.writestr(zipfile.ZipInfo(name), path.read_bytes(), zipfile.ZIP_DEFLATED)
+                entry = zipfile.ZipInfo(f"{out.stem}/{path.relative_to(folder).as_posix()}")
+                entry.external_attr = READABLE << 16  # else whoever unpacks it may not read it
+                archive.writestr(entry, path.read_bytes(), zipfile.ZIP_DEFLATED)
         with open(part, "rb") as file:
             os.fsync(file.fileno())
         os.replace(part, out)

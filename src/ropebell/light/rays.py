@@ -131,7 +131,8 @@ class RaySpace:
         return found
 
     def nearest(self, origins: F32, directions: F32) -> tuple[I32, F32]:
-        """(n,) of `first_hit` and of `distances` in one, as if nothing had holes."""
+        """(n,) int32 as of `first_hit`, and (n,) float32 as of `distances`, in lengths of the direction; as if nothing
+        had holes."""
         if self._empty or not len(origins):
             return np.full(len(origins), -1, np.int32), np.full(len(origins), np.inf, np.float32)
         found = self._scene.run(origins, directions, query="INTERSECT", output=True)

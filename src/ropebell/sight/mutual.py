@@ -11,6 +11,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
@@ -74,17 +75,24 @@ def who_sees_whom(
     done = seen.copy()  # pairs that are known to be seen, or were asked about
     for round_ in range(MOST_ROUNDS):
         wanted = _frontier(seen, done, beside)
-        tick(0.5 + 0.5 * min(round_ / 8, 1.0))
+        begun = 0.5 + 0.5 * min(round_ / 8, 1.0)
+        tick(begun)
         if not len(wanted):
             break
         done[wanted[:, 0], wanted[:, 1]] = done[wanted[:, 1], wanted[:, 0]] = True
-        through = any_through(space, places, wanted, round_, workers, traced)
+        # A round may take long: whoever wants to stop is not made to wait for its end.
+        through = any_through(space, places, wanted, round_, workers, traced, partial(_still, tick, begun))
         rays += len(wanted) * BETWEEN
         a, b = wanted[through].T
         seen[a, b] = seen[b, a] = True
     # Rays are a sample: what no ray came through to counts as seen if enough of what is around it is.
     seen |= _around(seen, beside) >= CLOSE
     return Mutual(cells, np.packbits(seen, axis=1), rays, sum(traced) / workers)
+
+
+def _still(tick: Callable[[float], None], share: float, _of_round: float) -> None:
+    """How many rounds there will be is not known."""
+    tick(share)
 
 
 def _all_round(
@@ -178,12 +186,17 @@ def _frontier(seen: NDArray[np.bool_], done: NDArray[np.bool_], beside: I64) -> 
 
 
 def any_through(
-    space: RaySpace, places: F32, pairs: I32, seed: int, workers: int, traced: list[float]
+    space: RaySpace, places: F32, pairs: I32, seed: int, workers: int, traced: list[float],
+    tick: Callable[[float], None] = lambda _: None,
 ) -> NDArray[np.bool_]:  # fmt: skip
     """(m,) whether any of some rays comes through from one cell of a pair to the other.
 
     A pair's rays are asked one after the other until one comes through; what stopped one is tried first at those after
     it. Most pairs are parted by a wall of few triangles, so that few rays go through the tree of all of them.
+
+    Args:
+        places: (n, PLACES, 3) metres from the middle of `space`, in and round each cell. pairs: (m, 2) cells.
+        traced: gets the seconds of each call to the ray library. tick: called with the share done, may raise `Stopped`.
     """
     found = np.zeros(len(pairs), np.bool_)
 
@@ -206,7 +219,7 @@ def any_through(
             count[rows] += 1
             next_[rows] += 1
 
-    run_chunks(len(pairs), CHUNK // 4, work, workers, lambda _: None)
+    run_chunks(len(pairs), CHUNK // 4, work, workers, tick)
     return found
 
 
