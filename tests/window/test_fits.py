@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 from PyQt6.QtCore import QPoint
-from PyQt6.QtWidgets import QAbstractScrollArea, QApplication, QCheckBox, QLabel, QPushButton, QWidget
+from PyQt6.QtWidgets import QAbstractScrollArea, QApplication, QCheckBox, QLabel, QPushButton, QTableView, QWidget
 from pytestqt.qtbot import QtBot
 from waits import build, idle, opened
 
@@ -110,3 +110,18 @@ def test_the_strip_has_room_for_what_is_true_of_an_old_build_on_a_small_screen(
             QApplication.processEvents()
         assert not cut_off(window), size
         assert strip.state.width() >= 0.9 * strip.state.sizeHint().width(), strip.state.facts
+
+
+def test_every_word_of_the_object_table_has_its_room_in_one_level_after_another(
+    empty_window: Window, qtbot: QtBot, tmp_path: Path
+) -> None:
+    window = empty_window
+    table = window.steps["level"].bench.findChild(QTableView)
+    assert table is not None
+    small = tmp_path / "shed.obj"
+    small.write_text("o floor\nv 0 0 0\nv 0 0 2\nv 2 0 2\nf 1 2 3\n")
+    for level in (small, write_demo(tmp_path / "tide-mill"), small):
+        opened(window, qtbot, level)
+        QApplication.processEvents()
+        for column in range(3):
+            assert table.sizeHintForColumn(column) <= table.columnWidth(column), (level, column)

@@ -63,7 +63,7 @@ class RoleDelegate(QStyledItemDelegate):
 
 
 # Round the text of a cell, and the widest that a column is made by itself; pixels.
-CELL_ROOM, MOST_COLUMN = 11, 62
+CELL_ROOM, MOST_COLUMN = 15, 100
 
 
 class LevelBench(QWidget):
@@ -185,6 +185,7 @@ class LevelBench(QWidget):
     def _opened(self) -> None:
         self.start.hide()
         self._body.show()
+        self._fitted = False  # to what is in another level
         self._fill()
 
     def _fill(self) -> None:

@@ -61,6 +61,13 @@ class Row:
     text: str = ""
 
 
+def _role_words(row: Row) -> str:
+    """The role of an object, and of a light its kind."""
+    if row.kind in LIGHTS and not row.role:
+        return KIND_WORDS[row.kind]
+    return ROLE_WORDS.get(row.role, row.role)
+
+
 @dataclass(frozen=True)
 class Column:
     """A column.
@@ -85,8 +92,8 @@ COLUMNS = {
         Column("name", "Object", lambda r: r.name, lambda r: r.path.lower(), 110),
         Column("kind", "Kind", lambda r: KIND_WORDS[r.kind], lambda r: r.kind, 56),
         Column(
-            "role", "Role", lambda r: ROLE_WORDS.get(r.role, r.role) + (" *" if r.exception else ""), lambda r: r.role,
-            76, editable=True,
+            "role", "Role", lambda r: _role_words(r) + (" *" if r.exception else ""), lambda r: r.role, 76,
+            editable=True,
         ),
         Column(
             "density", "Density", lambda r: f"×{r.density:.3g}" if r.density else "", lambda r: r.density, 60, True,
@@ -107,7 +114,8 @@ COLUMNS = {
         Column("page", "Page", lambda r: r.page, lambda r: r.page, 44, True),
     )
 }  # fmt: skip
-USUAL = ("name", "kind", "role", "faults")
+# The name is what the table is for: a kind is told by the role, which lights have none of.
+USUAL = ("name", "role", "faults")
 
 
 def rows_of(
