@@ -16,10 +16,11 @@ from ropebell.demo.builder import LevelBuilder, aimed, at
 from ropebell.demo.shapes import quad
 from ropebell.level.brief import Brief, Mark
 from ropebell.level.cutouts import cutouts_of, solid_pixels
-from ropebell.level.model import Level, Light, Material, TextureUse
+from ropebell.level.model import Level, Light, Material
 from ropebell.level.open import open_level
 from ropebell.level.picture_lookup import CLAMP, MIRROR, REPEAT
 from ropebell.level.prepare import flatten, prepare
+from ropebell.light.albedo import pyramid
 from ropebell.light.piercing import wrapped
 from ropebell.light.rays import MOST_LAYERS, RaySpace
 
@@ -154,6 +155,32 @@ def test_hits_keep_their_numbers_when_some_triangles_block_nothing() -> None:
     assert (scene.node[space.first_hit(start, down)] == scene.node[2]).all()
 
 
+def test_a_way_is_blocked_where_the_first_thing_that_stops_a_ray_lies_before_its_end() -> None:
+    """Sheets with holes and whole ones in any order, some of which block nothing."""
+    rng = np.random.default_rng(8)
+    b = LevelBuilder()
+    alpha = (rng.random((6, 6)) > 0.6).astype(float)
+    b.material("grille", (0, 0, 0), texture=b.picture("holes", holed(alpha)), double_sided=True, holes=True)
+    b.material("whole", (0, 0, 0), double_sided=True)
+    for number in range(40):
+        low, size = rng.uniform(-2, 2, 3), rng.uniform(0.3, 1.5, 2)
+        corners = [low, low + [size[0], 0, 0], low + [size[0], 0.3, size[1]], low + [0, 0.3, size[1]]]
+        sheet = replace(quad(corners), uv=rng.uniform(-1, 2, (4, 2)).astype(np.float32))
+        b.add("g", f"sheet {number}", sheet, "grille" if number % 2 else "whole")
+    scene = flatten(b.level(Path("a.glb")))
+    start, end = (rng.uniform(-2.5, 2.5, (20_000, 3)).astype(np.float32) for _ in range(2))
+    for casts in (None, rng.random(len(scene)) > 0.2):
+        space = RaySpace(scene.corners, casts, scene.cutouts)
+        hit = space.first_hit(start, end - start)
+        plane = scene.face_normals[hit].astype(float)
+        corner = space.vertices[hit, 0].astype(float)
+        far = np.einsum("ij,ij->i", corner - start, plane) / np.einsum("ij,ij->i", end - start, plane)
+        expected = (hit >= 0) & (far < 1.0)
+        blocked = space.blocked(start, end - start, np.ones(len(start), np.float32))
+        unclear = np.abs(far - 1.0) < 1e-5
+        assert (blocked == expected)[~unclear].all() and 0.1 < blocked.mean() < 0.9
+
+
 def test_more_layers_than_a_ray_is_followed_through_stop_it() -> None:
     b = grille_over_floor(np.zeros((1, 1)), 0.02, layers=MOST_LAYERS + 5)
     scene = flatten(b.level(Path("a.glb")))
@@ -197,12 +224,8 @@ def test_holes_have_no_say_in_the_colour(tmp_path: Path) -> None:
     path = level_file(tmp_path, b)
     read = open_level(path)
     assert read.materials[0].alpha_mode == "MASK" and read.images[0].pixels[1, 1, 3] == 0
-    from ropebell.light.albedo import _look_up, _pyramid
-
-    pyramid = _pyramid(read.images[0], solid_pixels(read, read.materials[0]))
-    use = TextureUse(0)
-    color = _look_up(pyramid, np.array([[0.5, 0.5]]), np.array([1.0]), use)
-    assert color[0, 0] == pytest.approx(0.5, abs=0.005)
+    whole, *_, all_of_it = pyramid(read.images[0], solid_pixels(read, read.materials[0]))
+    assert whole.shape == (8, 8, 3) and all_of_it[0, 0] == pytest.approx(0.5, abs=0.005)
 
 
 def test_wrapping_covers_every_pixel_once() -> None:

@@ -49,6 +49,8 @@ def test_every_day_is_a_build_with_its_note_and_re_uses_rays(tmp_path: Path, coa
     knots, newest, _ = read_builds(builds)
     assert newest is not None and newest.note == coarse_days[2].note
     assert [k.note for k in knots] == [d.note for d in coarse_days]
+    # The one that was stopped has no manifest, and its day all the same.
+    assert [k.made[:10] for k in knots] == ["2026-11-20", "2026-11-23", "2026-11-24"]
     assert all(k.faults > 5 for k in knots[::2]) and coarse_days[0].note in knot_words(knots[0])
     before = {p: p.stat().st_mtime_ns for p in builds.rglob("*")}
     write_demo_with_days(folder, lambda *_: pytest.fail("it has builds already"), TODAY)

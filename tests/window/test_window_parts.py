@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import shutil
+import time
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -23,7 +24,7 @@ from ropebell.app.rope import Rope, knot_words
 from ropebell.app.steps.recipe.bench import bounce_words
 from ropebell.app.strip import Strip
 from ropebell.app.window import Window
-from ropebell.app.words import told_apart
+from ropebell.app.words import made_at, made_on, told_apart
 from ropebell.build.knots import Knot
 from ropebell.build.numbering import next_build_folder
 from ropebell.build.result import Outcome
@@ -322,6 +323,18 @@ def test_an_odd_build_is_a_knot_of_its_own_and_hides_no_other(tmp_path: Path, od
     assert (
         "manifest.json" in knots[1].outcome.sentence and newest is not None and next_build_folder(builds).name == "0005"
     )
+
+
+def test_times_are_told_in_the_time_zone_of_the_machine(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("TZ", "UTC-2")
+    time.tzset()
+    try:
+        assert made_at("2026-11-24T23:10:00+00:00") == "2026-11-25 01:10"
+        assert made_on("2026-11-24T23:10:00+00:00") == ", 25 Nov 01:10"
+        assert made_at("") == made_on("") == ""
+    finally:
+        monkeypatch.undo()
+        time.tzset()
 
 
 def test_levels_of_one_name_are_told_apart() -> None:

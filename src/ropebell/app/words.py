@@ -33,13 +33,23 @@ def lux(value: float) -> str:
     return f"{value:.1f} lx" if value >= 10 else f"{value:.2f} lx"
 
 
-def made_on(moment: str) -> str:
+def made_on(made: str) -> str:
     """ ", 24 Nov 17:40" of an ISO time, in the machine's own time zone; empty where there is none."""
+    when = _local(made)
+    return f", {when.day} {when:%b %H:%M}" if when is not None else ""
+
+
+def made_at(made: str) -> str:
+    """ "2026-11-24 17:40", the same for columns that sort by it."""
+    when = _local(made)
+    return f"{when:%Y-%m-%d %H:%M}" if when is not None else ""
+
+
+def _local(made: str) -> datetime.datetime | None:
     try:
-        when = datetime.datetime.fromisoformat(moment).astimezone()
+        return datetime.datetime.fromisoformat(made).astimezone()
     except ValueError:
-        return ""
-    return f", {when.day} {when:%b %H:%M}"
+        return None
 
 
 def told_apart(paths: Sequence[Path]) -> list[str]:
@@ -85,7 +95,5 @@ def luminance(value: Any) -> float:
 
 def moment(made: str) -> float | None:
     """Seconds since 1970 of a time as manifests have it, None where it is none."""
-    try:
-        return datetime.datetime.fromisoformat(made).timestamp()
-    except ValueError:
-        return None
+    when = _local(made)
+    return when.timestamp() if when is not None else None

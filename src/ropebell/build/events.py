@@ -25,10 +25,11 @@ class _Event(BaseModel):
 
 
 class Begin(_Event):
-    """The build process has taken its request, which is kept as it came."""
+    """The build process has taken its request, which is kept as it came; when, as an ISO time."""
 
     event: Literal["begin"]
     pid: int = 0
+    begun: str = ""
     request: str
 
 

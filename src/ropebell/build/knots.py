@@ -71,7 +71,7 @@ class Knot:
         draft: the draft factor, 1 for full.
         faults: findings of weight (errors and warnings).
         recipe: name of the recipe.
-        made: when it was done, empty if it never was.
+        made: when it was done, or began if it never was; an ISO time, empty where nothing tells.
         note, name, pinned, whose: see `KnotWords`.
         scope: how much of the level it lit, in words; empty for everything.
         texels, pages, bytes, memory_mb: of it. stages: seconds by stage.
@@ -134,12 +134,13 @@ def _unfinished(folder: Path, ended: Outcome, note: str, said: dict[str, Any]) -
         ended = Outcome(STAGES_ONLY, f"Done up to the stage '{end.stage}', as was asked; what it gave is kept.")
     seconds = events[-1].t if events else 0.0
     asked = asked_for(events)
+    begun = next((e.begun for e in events if isinstance(e, Begin)), "")
     draft, recipe, scope = 1, "", ""
     if asked is not None:
         draft, recipe, note = asked.recipe.draft, asked.recipe.name, note or asked.note
         scope = "" if asked.scope.everywhere and not asked.scope.stage else asked.scope.words
     return Knot(
-        int(folder.name), folder, ended, seconds, draft, faults, recipe, "", note, **said, scope=scope,
+        int(folder.name), folder, ended, seconds, draft, faults, recipe, begun, note, **said, scope=scope,
         findings=tuple(f.key for f in found),
     )  # fmt: skip
 

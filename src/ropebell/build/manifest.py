@@ -6,6 +6,7 @@ own folder, and what cannot be so is refused in one sentence.
 
 from __future__ import annotations
 
+import datetime
 from collections.abc import Callable
 from pathlib import Path
 from typing import Annotated, Any
@@ -288,6 +289,11 @@ def parts_in_words(manifest: Manifest) -> tuple[str, ...]:
 
 
 MIGRATIONS: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {1: _from_1}
+
+
+def this_moment() -> str:
+    """Now, as manifests and journals have it: ISO, universal time, to the second."""
+    return datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds")
 
 
 def read_manifest(folder: Path) -> Manifest:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import datetime
 import os
 import platform
 from collections.abc import Callable
@@ -16,7 +15,7 @@ import numpy as np
 
 import ropebell
 from ropebell.build.formats import ENCODERS, SUFFIXES, compared, errors
-from ropebell.build.manifest import FORMAT, Manifest, parse_manifest
+from ropebell.build.manifest import FORMAT, Manifest, parse_manifest, this_moment
 from ropebell.build.memory import peak_bytes
 from ropebell.build.pages import needs_single, write_page
 from ropebell.build.progress import Progress
@@ -203,7 +202,7 @@ def _manifest(request: Request, built: Built, pages: list[dict[str, Any]], facts
     return {
         "format": FORMAT,
         "program": {"name": "Rope Bell", "version": ropebell.__version__},
-        "made": datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds"),
+        "made": this_moment(),
         "level": {
             "file": str(request.level),
             "triangles": len(built.scene),

@@ -124,7 +124,7 @@ class Relight:
         if laid is None:
             return None
         atlas, texels, *_ = laid
-        albedo = texel_albedo(now.subject.level, scene, texels, footprint_areas(scene, texels, atlas))
+        albedo = texel_albedo(now.subject.level, scene, texels, footprint_areas(scene, texels, atlas), self.workers)
         throws = throwing(scene, texels, albedo)
         bounced = reflectance(throws, recipe.light.bounce_gain, recipe.light.bounce_saturation)
         bounces, workers = self.bounces, self.workers

@@ -21,6 +21,7 @@ from types import FrameType
 import ropebell
 from ropebell.build.conditions import parse_conditions
 from ropebell.build.journal import Journal
+from ropebell.build.manifest import this_moment
 from ropebell.build.pictures import Pictures
 from ropebell.build.pipeline import build, build_up_to
 from ropebell.build.request import Request
@@ -98,7 +99,7 @@ def run(request: Request, gentle: bool = True, orphaned: int | None = None, pipe
     if gentle:
         os.nice(max(15 - os.nice(0), 0))
     try:
-        journal.write("begin", pid=os.getpid(), request=request.to_json())
+        journal.write("begin", pid=os.getpid(), begun=this_moment(), request=request.to_json())
         conditions = parse_conditions(request.stop_when, names)
         wires = Tripwires(conditions, request.brief.white, request.recipe.output.format)
         _watch_wires(wires, request, ending)

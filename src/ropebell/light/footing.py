@@ -171,11 +171,9 @@ def _mix(owner: U32, x: I32, y: I32, keys: U32) -> None:
 def _compact(
     texels: Texels, atlas: Atlas, key: NDArray[np.uint32], buried: Mask, earlier: Before | None
 ) -> OpenSamples:  # fmt: skip
-    open_ = (texels.sample_triangle >= 0) & ~buried
-    order = np.argsort(~open_, axis=1, kind="stable")
-    triangle = np.ascontiguousarray(np.take_along_axis(texels.sample_triangle, order, axis=1))
-    weights = np.ascontiguousarray(np.take_along_axis(texels.sample_weights, order[..., None], axis=1))
-    count = open_.sum(axis=1).astype(np.int32)
+    count = np.zeros(len(texels), np.int32)
+    triangle, weights = np.empty_like(texels.sample_triangle), np.empty_like(texels.sample_weights)
+    _open_first(texels.sample_triangle, texels.sample_weights, buried, count, triangle, weights)
     if earlier is not None:
         carried_samples(*earlier, count, triangle, weights)
     target = np.arange(len(texels), dtype=np.int32)
@@ -183,6 +181,21 @@ def _compact(
     rects = atlas.rects[atlas.chart[texels.owner[closed]]] if len(closed) else np.zeros((0, 5), np.int32)
     _redirect(closed, rects, texels.page, texels.column, texels.row, texels.grid, count, target)
     return OpenSamples(count, triangle, weights, target, key)
+
+
+@kernel
+def _open_first(samples: I32, places: F32, buried: Mask, count: I32, triangle: I32, weights: F32) -> None:
+    """Samples in another order: those in the open first, which are counted, then the others, both as they were."""
+    for i in range(len(samples)):
+        at = 0
+        for wanted in (True, False):
+            for s in range(samples.shape[1]):
+                if (samples[i, s] >= 0 and not buried[i, s]) == wanted:
+                    triangle[i, at] = samples[i, s]
+                    weights[i, at, 0], weights[i, at, 1] = places[i, s, 0], places[i, s, 1]
+                    at += 1
+            if wanted:
+                count[i] = at
 
 
 @kernel

@@ -43,19 +43,26 @@ class RaySpace:
     def __init__(self, corners: F64, blocks: NDArray[np.bool_] | None = None, cutouts: Cutouts | None = None) -> None:
         self.centre, self.extent, self.vertices = centred(corners)
         self._device = EmbreeDevice()
-        self._scene = EmbreeScene(self._device)
         self._number = None if blocks is None or blocks.all() else np.flatnonzero(blocks).astype(np.int32)
         met = self.vertices if self._number is None else np.ascontiguousarray(self.vertices[self._number])
-        if len(met):
-            TriangleMesh(self._scene, met)  # without an index, whose copying takes as long again
         self._empty = not len(met)
+        self._scene = self._tree(met)
         self._cutouts = cutouts
         if cutouts is not None:
             self.lift = start_lift(self.vertices)
             self._row_of = np.full(len(corners), -1, np.int32)
             self._row_of[cutouts.triangle] = np.arange(len(cutouts.triangle), dtype=np.int32)
-        # The library builds its tree at the first call, which must not happen on two threads at once.
-        self._met(np.zeros((1, 3), np.float32), np.array([[0, 1, 0]], np.float32))
+            holed = (self._row_of if self._number is None else self._row_of[self._number]) >= 0
+            self._whole, self._holed = (self._tree(np.ascontiguousarray(met[of])) for of in (~holed, holed))
+
+    def _tree(self, corners: F32) -> EmbreeScene:
+        """(n, 3, 3) triangles as the library searches them."""
+        tree = EmbreeScene(self._device)
+        if len(corners):
+            TriangleMesh(tree, corners)  # without an index, whose copying takes as long again
+            # The library builds its tree at the first call, which must not happen on two threads at once.
+            tree.run(np.zeros((1, 3), np.float32), np.array([[0, 1, 0]], np.float32), query="OCCLUDED")
+        return tree
 
     def first_hit(self, origins: F32, directions: F32) -> I32:
         """(n,) int32 index of the nearest triangle along each ray, −1 for none.
@@ -149,13 +156,23 @@ class RaySpace:
         """(n,) whether anything lies on the segment from each origin to origin + direction·distance."""
         if self._empty or not len(origins):
             return np.zeros(len(origins), np.bool_)
-        blocked: NDArray[np.bool_] = self._scene.run(origins, directions, dists=distances, query="OCCLUDED") >= 0
-        if self._cutouts is not None:
-            rows = np.flatnonzero(blocked)
-            first = self._met(origins[rows], directions[rows])
-            hit, along = self._behind_holes(origins[rows], directions[rows], first)
-            blocked[rows] = (hit >= 0) & (along < distances[rows])
+        if self._cutouts is None:
+            return _stopped(self._scene, origins, directions, distances)
+        blocked = _stopped(self._whole, origins, directions, distances)
+        # Only of what nothing whole stops the holes count, which takes far longer to tell.
+        rows = np.flatnonzero(~blocked)
+        rows = rows[_stopped(self._holed, origins[rows], directions[rows], distances[rows])]
+        first = self._met(origins[rows], directions[rows])
+        hit, along = self._behind_holes(origins[rows], directions[rows], first)
+        blocked[rows] = (hit >= 0) & (along < distances[rows])
         return blocked
+
+
+def _stopped(tree: EmbreeScene, origins: F32, directions: F32, distances: F32) -> NDArray[np.bool_]:
+    if not len(origins):
+        return np.zeros(0, np.bool_)
+    found: NDArray[np.bool_] = tree.run(origins, directions, dists=distances, query="OCCLUDED") >= 0
+    return found
 
 
 def centred(corners: F64) -> tuple[F64, float, F32]:

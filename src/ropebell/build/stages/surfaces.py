@@ -46,12 +46,12 @@ def _run(work: Work) -> Surfaces:
     digest = surfaces_digest(level, scene, work.names.one(CHARTS.name))
 
     def make(_tick: Tick) -> Artifact:
-        albedo = texel_albedo(level, scene, texels, footprint_areas(scene, texels, atlas))
+        albedo = texel_albedo(level, scene, texels, footprint_areas(scene, texels, atlas), work.workers)
         return work.store.put(digest, {"albedo": albedo}, durable=False)
 
     return Surfaces(work.kept(SURFACES, ONLY, make, digest, N=len(texels)), digest)
 
 
 SURFACES = Stage(
-    "surfaces", "Surface colours", _run, lambda size, _speed: size.texels / 8e5, version=3, forms={"": FORM}
+    "surfaces", "Surface colours", _run, lambda size, _speed: size.texels / 8e5, version=4, forms={"": FORM}
 )

@@ -13,7 +13,7 @@ from ropebell.app.desk import Desk
 from ropebell.app.parts import Choice, label, pair
 from ropebell.app.rope import DRAFT_WORDS
 from ropebell.app.steps.build.plot import BuildsPlot, Quantity
-from ropebell.app.words import clock, megabytes, short_count
+from ropebell.app.words import clock, made_at, megabytes, short_count
 from ropebell.build.knots import Knot
 
 ENDED = {
@@ -35,13 +35,9 @@ class Column:
     number: bool = True
 
 
-def _made(knot: Knot) -> str:
-    return knot.made[:16].replace("T", " ")
-
-
 COLUMNS = (
     Column("Build", 70, lambda k: k.name or str(k.number), lambda k: k.number, False),
-    Column("Made", 136, _made, _made, False),
+    Column("Made", 136, lambda k: made_at(k.made), lambda k: made_at(k.made), False),
     Column("What", 116, lambda k: f"{DRAFT_WORDS[k.draft]} of {k.recipe or '?'}", lambda k: (k.recipe, k.draft), False),
     Column("Lit", 88, lambda k: k.scope or "everything", lambda k: k.scope, False),
     Column("Ended", 74, lambda k: ENDED.get(k.outcome.state, k.outcome.state), lambda k: k.outcome.state, False),
