@@ -15,6 +15,7 @@ from ropebell.app.stage import renderer
 from ropebell.app.stage.backdrop import backdrop_of
 from ropebell.app.stage.camera import Camera
 from ropebell.app.stage.drawn import Charted, vertex_table
+from ropebell.app.stage.overlay import Mark, Overlay
 from ropebell.app.stage.picture import StagePicture
 from ropebell.app.stage.widget import Stage
 from ropebell.app.steps.faults.views import LUX
@@ -137,4 +138,30 @@ def test_what_shines_glows_round_it_in_the_picture_of_light_alone(qtbot: QtBot) 
     measured = row()
     stage.look.halo = True
     np.testing.assert_array_equal(row(), measured)
+    stage.close_renderer()
+
+
+def test_marks_of_faults_are_not_seen_through_walls(qtbot: QtBot) -> None:
+    b = LevelBuilder()
+    b.material("grey", (0.5, 0.5, 0.5))
+    b.add("g", "near", box((-1, 0, -3.2), (1, 2, -3)), "grey")
+    b.add("g", "far", box((-1, 0, -6.2), (1, 2, -6)), "grey")
+    level = b.level(Path("a.glb"))
+    scene = flatten(level)
+    space = RaySpace(scene.corners)
+    picture = StagePicture(level, scene, space, vertex_table(scene, space, None))
+    eye = Camera((0.0, 1.0, 0.0), 0.0, 0.0)
+    places = np.array([[0.2, 1.0, -3.0], [0.2, 1.0, -6.0], [0.0, 5.0, -6.0]])
+    assert picture.in_sight(eye, places, frozenset()).tolist() == [True, False, True]
+    assert picture.in_sight(eye, places, frozenset({scene.node_names.index("g/near")})).all()
+    assert picture.in_sight(replace(eye, plan=True), places, frozenset()).all()
+    stage = Stage()
+    qtbot.addWidget(stage)
+    stage.go(eye)
+    stage.show_picture(picture)
+    stage.lay_over(Overlay(marks=tuple(
+        Mark((float(x), float(y), float(z)), "fault noise", name, through=name == "chosen")
+        for (x, y, z), name in zip(places[[0, 1, 1]], ("before", "behind", "chosen"))
+    )))  # fmt: skip
+    assert [m.label for m in stage._seen_overlay().marks] == ["before", "chosen"]
     stage.close_renderer()

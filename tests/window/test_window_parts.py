@@ -367,3 +367,28 @@ def test_the_most_important_has_its_room_in_the_strip_before_what_is_as_ever(qtb
     strip.resize(520, 34)
     QApplication.processEvents()
     assert strip.eye.isVisible() and not strip.filter.isVisible() and not strip.hidden.isVisible()
+
+
+def test_what_is_under_the_pointer_has_its_room_in_the_strip_too(qtbot: QtBot) -> None:
+    strip = Strip()
+    qtbot.addWidget(strip)
+    strip.build.setText("Build 8, relit")
+    strip.set_facts(["not built, finished where one looks", "a draft"])
+    strip.view.setText("result")
+    strip.exposure.setText("exposed for 80.7 lx")
+    menus = {strip.view, strip.exposure, strip.filter, strip.eye, strip.hidden}
+    strip.resize(860, 34)
+    strip.show()
+    strip.show_menus(menus)
+    for where, value in (("", ""), ("structure/hall wall", "29.6 lx   direct 7.61 lx   ± 11 %"), ("", "")):
+        strip.say(where, value)
+        QApplication.processEvents()
+        assert strip.state.width() >= strip.state.sizeHint().width()
+        assert strip.value.width() >= strip.value.sizeHint().width()
+        assert not where or strip.where.width() >= 60
+    # Once the pointer has left, nothing comes back to where it was about to click.
+    assert not strip.filter.isVisible()
+    strip.view.setText("noise")
+    strip.say("", "")
+    strip.show_menus(menus)
+    assert strip.filter.isVisible()

@@ -18,6 +18,7 @@ from PyQt6.QtWidgets import (
     QListWidget,
     QPushButton,
     QScrollArea,
+    QSizePolicy,
     QSlider,
     QStackedWidget,
     QVBoxLayout,
@@ -28,6 +29,8 @@ from ropebell.app.palette import BENCH_WIDTH, MARGIN
 
 SLIDER_STEPS = 1000
 LIST_WIDTH = BENCH_WIDTH - 2 * MARGIN
+# What the style leaves free round a row's text, and the bar of a list that scrolls.
+LIST_AROUND, SCROLL_BAR = 10, 14
 
 
 def label(text: str = "", role: str = "", wrap: bool = True) -> QLabel:
@@ -100,10 +103,15 @@ class Sentences(QListWidget):
 
     def fit(self) -> None:
         """Measure the rows; to be called after they were changed."""
-        # Before it is laid out it has no true width. Room for the scroll bar, and what the style leaves free at a text.
-        width = (self.width() if self.isVisible() else LIST_WIDTH) - 2 * self.frameWidth() - 24
+        # Before it is laid out it has no true width.
+        whole = (self.width() if self.isVisible() else LIST_WIDTH) - 2 * self.frameWidth() - LIST_AROUND
+        if self._fitted(whole) > self._most:
+            self._fitted(whole - SCROLL_BAR)
+
+    def _fitted(self, width: int) -> int:
+        """The height of all rows at a width, which they get."""
         flags = Qt.AlignmentFlag.AlignLeft | Qt.TextFlag.TextWordWrap
-        total = 0
+        total = 2 * self.frameWidth() + 4
         for row in range(self.count()):
             item = self.item(row)
             assert item is not None
@@ -111,7 +119,8 @@ class Sentences(QListWidget):
             high = self.fontMetrics().boundingRect(QRect(0, 0, width, 10_000), flags.value, item.text()).height() + 8
             item.setSizeHint(QSize(width, high))
             total += high
-        self.setFixedHeight(min(total + 2 * self.frameWidth() + 4, self._most))
+        self.setFixedHeight(min(total, self._most))
+        return total
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         super().resizeEvent(event)
@@ -139,8 +148,10 @@ class Choice(QWidget):
             button.setCheckable(True)
             button.setProperty("role", "choice")
             button.setAccessibleName(f"{name}: {title}")
+            # As wide as each other, but for those whose words need more.
+            button.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
             self._group.addButton(button, index)
-            row.addWidget(button, 1)
+            row.addWidget(button)
         self._group.idClicked.connect(self.chosen)
 
     def set_current(self, index: int) -> None:

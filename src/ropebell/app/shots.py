@@ -95,6 +95,7 @@ def _views(window: Window, project: Path, out: Path) -> Iterator[Path]:
     findings = _of(window, LevelStep).level_bench.checks.list
     findings.setCurrentRow(2)
     findings.itemClicked.emit(findings.item(2))
+    s.commands.run("stage.expose")
     yield _save(window, out / "checks.png")
     _of(window, LevelStep).level_bench.show_page(0)
     window.stage.go(inside)

@@ -12,6 +12,8 @@ PADDING = 6
 # A pixel or two that letters take more beside each other than on their own.
 SLACK = 4
 MARGIN, GAP_WIDTH = 12, 4
+# Of the name of what is under the pointer so much is worth more than words that are as ever.
+NAME_ROOM = 120
 GAP = "     "
 
 
@@ -133,6 +135,8 @@ class Strip(QFrame):
         # What says how it is anyway goes first where there is no room; it stands in the menu, too.
         self._as_ever = {self.filter: "smooth", self.eye: "perspective", self.hidden: "all shown"}
         self._wanted: set[QPushButton] = set()
+        # What was told of spots in this view so far took so many pixels: words do not come and go with the pointer.
+        self._spot_room, self._spot_view = 0, ""
 
     def show_menus(self, wanted: set[QPushButton]) -> None:
         """Which of the small menus have anything to say of the picture."""
@@ -146,10 +150,22 @@ class Strip(QFrame):
         fixed = [self.build, self.state, self.view, self.exposure, self.filter, self.eye, self.hidden]
         for button, words in self._as_ever.items():
             needed = sum(w.sizeHint().width() + GAP_WIDTH for w in fixed if not w.isHidden())
-            if needed + 2 * MARGIN <= self.width():
+            if needed + self._spot_room + 2 * MARGIN <= self.width():
                 break
             if button.text() == words:
                 button.hide()
+
+    def say(self, where: str, value: str) -> None:
+        """What is under the pointer, and its light; empty for nothing."""
+        self.where.setText(where)
+        self.value.setText(value)
+        named = min(self.where.fontMetrics().horizontalAdvance(where), NAME_ROOM)
+        room = named + self.value.sizeHint().width() + 8 + 4 * GAP_WIDTH if where or value else 0
+        if self._spot_view != self.view.text():
+            self._spot_room, self._spot_view = 0, self.view.text()
+        if room > self._spot_room:
+            self._spot_room = room
+            self.make_room()
 
     def minimumSizeHint(self) -> QSize:
         # What there is no room for goes; it does not keep the window wide.

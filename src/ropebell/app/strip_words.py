@@ -139,8 +139,7 @@ class StripWords(QObject):
 
     def say(self, words: Words) -> None:
         """Say this of what is under the pointer on a canvas of its own."""
-        self._strip.where.setText(words.where)
-        self._strip.value.setText(words.value)
+        self._strip.say(words.where, words.value)
         silent = not (words.where or words.value) and self._desk.level.now is not None
         self._strip.where.setVisible(not silent)
         self._strip.hint.setVisible(silent)

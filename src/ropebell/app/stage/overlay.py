@@ -46,7 +46,7 @@ class Mark:
         shape: point, spot, sun, emitter, probe, start, or fault and its kind.
         node: what a click on it selects, −1 for nothing.
         hollow: drawn as an outline only, for what is off.
-        ringed: with a ring, for what is live.
+        ringed: with a ring, for what is live. through: drawn even if something stands before it.
     """
 
     position: tuple[float, float, float]
@@ -56,6 +56,7 @@ class Mark:
     hollow: bool = False
     ringed: bool = False
     strong: bool = False
+    through: bool = True
 
 
 @dataclass(frozen=True)

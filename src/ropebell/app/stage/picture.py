@@ -12,13 +12,15 @@ from ropebell.app.stage.camera import Camera
 from ropebell.app.stage.drawn import Charted, Half, Vertices, to_half
 from ropebell.app.stage.lamps import Lamps
 from ropebell.build.meter import look_up
-from ropebell.level.model import F32, F64, I32, Level
+from ropebell.level.model import F32, F64, I32, Level, Mask
 from ropebell.level.scene import Scene
 from ropebell.light.rays import RaySpace
 
 # Exposure times lux of a surface that shall be shown as middle grey.
 MID_GREY = 0.7 * math.pi
 MOST_LAYERS = 64
+# So far along the way to a place what is met belongs to its own face.
+AT_ITS_FACE = 0.99
 # Texels on each side of one that an exposure is chosen for.
 AROUND = 2
 # Of what is looked at, the darkest and the brightest share that an exposure is not chosen by.
@@ -144,6 +146,19 @@ class StagePicture:
             _, at = _meet(origin, direction, self.scene.corners[t])
             origin = at + direction * (self.space.extent * 2e-5)
         return -1, origin
+
+    def in_sight(self, camera: Camera, places: F64, hidden: frozenset[int]) -> Mask:
+        """(n,) bool: whether nothing that is drawn stands before a place, (n, 3) metres; in plan, always."""
+        if camera.plan or not len(places):
+            return np.ones(len(places), np.bool_)
+        eye = np.asarray(camera.eye)
+        origins = np.tile((eye - self.space.centre).astype(np.float32), (len(places), 1))
+        way = (places - eye).astype(np.float32)
+        free = ~self.space.blocked(origins, way, np.full(len(places), AT_ITS_FACE, np.float32))
+        if hidden and not free.all():
+            struck = self.space.first_hit(origins, way)
+            free |= np.isin(self.scene.node[struck], list(hidden))
+        return free
 
     def walked(self, eye: F64, right: F64, forward: F64, aside: float, ahead: float) -> F64 | None:
         """The eye after a step on foot, None where a wall, a high step or nothing to stand on is in the way.

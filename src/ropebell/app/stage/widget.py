@@ -209,12 +209,13 @@ class Stage(QWidget):
         if self._image is not None and self.picture is not None:
             painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
             painter.drawImage(self.rect(), self._image)
+        overlay = self._seen_overlay()
         for pane in range(self.panes if self.picture is not None else 0):
             painter.save()
             wide = self.width() // self.panes
             painter.setClipRect(pane * wide, 0, wide, self.height())
             painter.translate(pane * wide, 0)
-            paint(painter, self.camera, self.overlay, wide, self.height())
+            paint(painter, self.camera, overlay, wide, self.height())
             if pane:
                 painter.fillRect(-1, 0, 2, self.height(), THEME.color("accent"))
             painter.restore()
@@ -225,6 +226,15 @@ class Stage(QWidget):
             flags = Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap
             painter.drawText(self.rect().adjusted(60, 0, -60, 0), flags, message)
         painter.end()
+
+    def _seen_overlay(self) -> Overlay:
+        """What is drawn over the picture, less the marks that something hides."""
+        hideable = [m for m in self.overlay.marks if not m.through]
+        if not hideable or self.picture is None:
+            return self.overlay
+        free = self.picture.in_sight(self.camera, np.array([m.position for m in hideable]), self.look.hidden)
+        behind = {id(m) for m, seen in zip(hideable, free) if not seen}
+        return replace(self.overlay, marks=tuple(m for m in self.overlay.marks if id(m) not in behind))
 
     def _rest(self) -> None:
         """The hand rests."""

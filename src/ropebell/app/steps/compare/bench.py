@@ -262,14 +262,19 @@ class CompareBench(QWidget):
         still = len(c.faults.found) - len(came)
         self.faults_title.setText(f"Faults: {len(came)} new, {len(went)} gone, {still} still")
         self.faults_title.show()
+        notes = {"new": 0, "gone": 0}
         for finding, state in [*came, *went]:
-            if finding.severity != "note":
+            if finding.severity == "note":
+                notes[state] += 1
+            else:
                 name = finding.object.rsplit("/", 1)[-1] or "level"
                 item = QListWidgetItem(
                     f"{state.capitalize()}: {TITLES.get(finding.kind, finding.kind).lower()}, {name}"
                 )
                 item.setData(Qt.ItemDataRole.UserRole, finding.place)
                 self.faults.addItem(item)
+        if any(notes.values()):
+            self.faults.addItem(f"Of little weight: {notes['new']} new, {notes['gone']} gone")
         self.faults.setVisible(self.faults.count() > 0)
         self.faults.fit()
 

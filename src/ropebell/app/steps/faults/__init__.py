@@ -167,7 +167,7 @@ class FaultsStep(Step):
                 strong = finding == state.chosen
                 marks.append(Mark(
                     finding.place, f"fault {finding.kind}", "", -1, hollow=known == "known", strong=strong,
-                    ringed=strong,
+                    ringed=strong, through=strong,
                 ))  # fmt: skip
         return Overlay((*self._ways(), *self._way_out()), tuple(marks))
 

@@ -139,16 +139,16 @@ class ContactSheet(QWidget):
         places = cameras(desk.document.project)
         finished = [k for k in desk.rope.knots if k.outcome.state == "done"][-BUILDS:]
         self.about.setText(
-            "Each from the same viewpoint, at one exposure. Click a picture to stand there in that build."
+            "A row is one viewpoint at one exposure. Click a picture to stand there in that build."
             if places and finished
             else "Nothing to show yet: keep a place with Ctrl+D, or from a fault, and build."
         )
-        wanted = (tuple(places), tuple(k.number for k in finished), desk.stage.look.exposure)
+        wanted = (tuple(places), tuple(k.number for k in finished))
         if wanted == self._drawn_for or now is None:
             return
         self._drawn_for = wanted
         self.sheet.show_sheet(places, [Column(k.number, k.draft or 1, {}) for k in finished])
-        look = replace(Look(), view=RESULT, exposure=desk.stage.look.exposure)
+        look, exposures = replace(Look(), view=RESULT), dict[str, float]()
         below = desk.rope.movers_below
 
         def work(index: int) -> Column:
@@ -163,22 +163,26 @@ class ContactSheet(QWidget):
                 return Column(knot.number, knot.draft or 1, pictures)
             for place in places:
                 size = FINER * CELL.width(), FINER * CELL.height()
-                pixels = self._renderer.draw(place.camera, look, *size, True)
+                # As the newest build of all is seen best there: others compare with it along the row.
+                if place.name not in exposures:
+                    exposures[place.name] = picture.exposure(place.camera, size[0] / size[1])
+                suited = replace(look, exposure=exposures[place.name])
+                pixels = self._renderer.draw(place.camera, suited, *size, True)
                 high, wide = pixels.shape[:2]
                 image = QImage(pixels.tobytes(), wide, high, pixels.strides[0], QImage.Format.Format_RGB888)
                 pictures[place.name] = image.copy()
             return Column(knot.number, knot.draft or 1, pictures)
 
         def next_one(index: int) -> None:
-            if index >= len(finished):
+            if index < 0:
                 return
 
             def receive(column: Column) -> None:
                 if self._drawn_for == wanted:
                     columns = [column if i == index else c for i, c in enumerate(self.sheet.columns)]
                     self.sheet.show_sheet(places, columns)
-                    next_one(index + 1)
+                    next_one(index - 1)
 
             self._desk.jobs.start("sheet", lambda: work(index), receive)
 
-        next_one(0)
+        next_one(len(finished) - 1)
