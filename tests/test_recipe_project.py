@@ -322,4 +322,10 @@ def test_a_step_of_a_setting_is_told_in_time_and_memory(tmp_path: Path) -> None:
     assert up is not None and down is not None and (up.value, down.value) == (256, 64)
     assert up.seconds > 0 > down.seconds and up.memory_bytes > 0 > down.memory_bytes
     assert step_costs(scene, made, "light.seed", 2, {}, whole) == (None, None)
+    # A draft has a least number of rays: a step of the final one changes nothing of it.
+    drafted = with_value(named("final"), "draft", 8)
+    rays, density = (step_costs(scene, drafted, key, 2, {}, estimate(scene, drafted, 2, {}))
+                     for key in ("light.gather_rays", "density.texels_per_metre"))  # fmt: skip
+    assert [c.felt for c in rays if c is not None] == [False, False]
+    assert all(c is not None and c.felt for c in density)
     assert step_costs(scene, named("final"), "light.bounces", 2, {}, whole) == (None, None)  # converged

@@ -19,6 +19,13 @@ STEPS: dict[str, float] = {
     "light.bounces": 1.0,
     "density.padding": 1.0,
 }
+# What of a recipe a draft builds with instead.
+DRAFTED: dict[str, Callable[[Recipe], float]] = {
+    "density.texels_per_metre": lambda r: r.texels_per_metre,
+    "light.gather_rays": lambda r: r.gather_rays,
+    "light.direct_samples": lambda r: r.direct_samples,
+    "density.padding": lambda r: r.padding,
+}
 HELPS: dict[str, str] = {
     "density.texels_per_metre": "Helps blocky shadows, lost detail, seams. Coarse: light bleeds past thin walls.",
     "light.gather_rays": "Helps noise and blotches. Few: blotches that a filter smears.",
@@ -37,11 +44,12 @@ HELPS: dict[str, str] = {
 
 @dataclass(frozen=True)
 class StepCost:
-    """What one step changes: seconds and bytes of a build from nothing."""
+    """What one step changes: seconds and bytes of a build from nothing, and whether a draft is any other for it."""
 
     value: float
     seconds: float
     memory_bytes: int
+    felt: bool = True
 
 
 def step_costs(
@@ -66,7 +74,8 @@ def step_costs(
             return None
         told = estimate(scene, made, workers, rates)
         return StepCost(
-            float(get(made, key)), told.total_seconds - whole.total_seconds, told.memory_bytes - whole.memory_bytes
+            float(get(made, key)), told.total_seconds - whole.total_seconds, told.memory_bytes - whole.memory_bytes,
+            key not in DRAFTED or DRAFTED[key](made) != DRAFTED[key](recipe),
         )  # fmt: skip
 
     return cost(up(value)), cost(down(value))

@@ -13,7 +13,7 @@ from ropebell.app.words import DRAFT_TITLES, DRAFTS, clock, megabytes, short_cou
 from ropebell.build.estimate import Estimate, estimate
 from ropebell.build.extremes import extremes, machine_bytes
 from ropebell.build.recipe import CONVERGED, Recipe, get, keys, origin, told_apart, with_value
-from ropebell.build.settings_cost import HELPS, StepCost, step_costs
+from ropebell.build.settings_cost import DRAFTED, HELPS, StepCost, step_costs
 from ropebell.build.shelf import known
 from ropebell.build.stages import WORDS
 from ropebell.light.workers import cores
@@ -39,6 +39,7 @@ MORE = (
     ("limits.seconds", "Time limit", "s", Scale(0, 3600, 1e6, 0), "A tripwire: the build stops itself; 0 is no limit."),
     ("limits.memory_mb", "Memory limit", "MB", Scale(0, 65536, 1e7, 0), "Rays stay on disk to keep to it; 0 is none."),
 )  # fmt: skip
+DRAFT_NAMES = dict(zip(DRAFTED, ("tx/m", "rays", "direct samples", "padding")))
 # Bounces of the last build that are told one by one: so many, and from so many per cent of its light on.
 MOST_NAMED, LEAST_NAMED = 6, 0.1
 # Bytes of memory that are worth telling of.
@@ -294,11 +295,7 @@ def draft_words(recipe: Recipe) -> str:
     """Every setting that the draft factor touches, final value and drafted one side by side."""
     if recipe.draft == 1:
         return "The recipe's own values."
-    r = recipe
-    pairs = (
-        ("tx/m", r.density.texels_per_metre, r.texels_per_metre), ("rays", r.light.gather_rays, r.gather_rays),
-        ("direct samples", r.light.direct_samples, r.direct_samples), ("padding", r.density.padding, r.padding),
-    )  # fmt: skip
+    pairs = [(DRAFT_NAMES[key], get(recipe, key), drafted(recipe)) for key, drafted in DRAFTED.items()]
     told = ", ".join(f"{name} {final:g} → {draft:g}" for name, final, draft in pairs if final != draft)
     return f"Built as {told}. The recipe keeps its own values."
 
@@ -306,9 +303,10 @@ def draft_words(recipe: Recipe) -> str:
 def step_words(up: StepCost | None, down: StepCost | None) -> str:
     """What one step up, and one down, would change."""
     parts = []
-    for cost in (up, down):
-        if cost is None:
-            continue
+    costs = [cost for cost in (up, down) if cost is not None]
+    if costs and not any(cost.felt for cost in costs):
+        return f"This draft is the same at {' and at '.join(f'{cost.value:g}' for cost in costs)}."
+    for cost in costs:
         sign = "+" if cost.seconds > 0 else "−"
         time = f"{sign}{clock(abs(cost.seconds))}" if abs(cost.seconds) >= 0.5 else "as long"
         size = "" if abs(cost.memory_bytes) < LEAST_TOLD else (
