@@ -539,7 +539,7 @@ def test_cameras_project_what_their_rays_meet() -> None:
 def test_words_and_rope_spacing() -> None:
     assert [clock(s) for s in (0.4, 9, 222, 3900)] == ["0:00", "0:09", "3:42", "1:05:00"]
     assert lux(0.123) == "0.12 lx" and lux(38.24) == "38.2 lx"
-    assert short_count(53_090) == "53 k" and short_count(1_234_567) == "1.2 M"
+    assert short_count(53_090) == "53\N{NO-BREAK SPACE}k" and short_count(1_234_567) == "1.2\N{NO-BREAK SPACE}M"
     assert spacing(1) < spacing(60) < spacing(3600) < 100
 
 

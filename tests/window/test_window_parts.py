@@ -17,7 +17,7 @@ from pytestqt.qtbot import QtBot
 
 from helpers import bake, floor, level_file, recipe
 from ropebell.app import palette
-from ropebell.app.parts import Scale, TunedNumber
+from ropebell.app.parts import Scale, TunedNumber, fit, label
 from ropebell.app.preferences import Preferences
 from ropebell.app.reading import read_builds
 from ropebell.app.rope import Rope, knot_words
@@ -392,3 +392,14 @@ def test_what_is_under_the_pointer_has_its_room_in_the_strip_too(qtbot: QtBot) -
     strip.say("", "")
     strip.show_menus(menus)
     assert strip.filter.isVisible()
+
+
+def test_a_label_that_says_less_than_before_takes_less_room(qtbot: QtBot) -> None:
+    text = label("", "second")
+    qtbot.addWidget(text)
+    heights = []
+    for words in ("A short one.", "A much longer one, " * 12, "A short one."):
+        text.setText(words)
+        fit(text, 200)
+        heights.append(text.minimumHeight())
+    assert heights[0] == heights[2] > 0 and heights[1] > 3 * heights[0]

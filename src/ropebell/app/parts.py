@@ -49,6 +49,7 @@ def label(text: str = "", role: str = "", wrap: bool = True) -> QLabel:
 def fit(text: QLabel, width: int) -> None:
     """Give a wrapped label the height that its text takes at a width: stacked pages do not ask for it."""
     text.ensurePolished()  # or it would be measured in another type
+    text.setMinimumHeight(0)  # or it could only grow
     text.setMinimumHeight(max(text.heightForWidth(width), 0))
 
 

@@ -75,10 +75,10 @@ def count(value: int) -> str:
 
 
 def short_count(value: int) -> str:
-    """53 k, 1.2 M."""
+    """53 k, 1.2 M; never broken between two lines."""
     if value >= 999_500:
-        return f"{value / 1e6:.1f} M"
-    return f"{value / 1e3:.0f} k" if value >= 10_000 else count(value)
+        return f"{value / 1e6:.1f}\N{NO-BREAK SPACE}M"
+    return f"{value / 1e3:.0f}\N{NO-BREAK SPACE}k" if value >= 10_000 else count(value)
 
 
 def megabytes(value: float) -> str:
