@@ -322,7 +322,7 @@ def test_what_opened_a_leak_is_what_changed_round_its_gap_since_it_was_sealed(tm
 
 
 def test_a_sky_box_is_told_from_a_room_and_counts_as_what_it_is_marked(tmp_path: Path) -> None:
-    for unlit, size, boxes in ((True, 60.0, ("sky/dome",)), (False, 60.0, ()), (True, 3.0, ())):
+    for unlit, size, boxes in ((True, 40.0, ("sky/dome",)), (False, 40.0, ()), (True, 3.0, ())):
         b = LevelBuilder()
         b.material("grey", (0.5, 0.5, 0.5))
         b.material("sky", (0.4, 0.6, 0.9), unlit=unlit)
