@@ -24,6 +24,9 @@ class StripWords(QObject):
 
     Args:
         of_step: asks the step that is shown now what it says of a spot.
+
+    Attributes:
+        canvas_hints: what hands do on the canvas that hides the stage, None while the stage is seen.
     """
 
     def __init__(
@@ -32,6 +35,7 @@ class StripWords(QObject):
         super().__init__(desk)
         self._desk, self._picture, self._exposure, self._strip, self._of_step = desk, picture, exposure, strip, of_step
         self._spot: Spot | None = None
+        self.canvas_hints: tuple[str, ...] | None = None
         for signal in (
             picture.changed, exposure.changed, desk.document.edited, desk.rope.stale_changed, desk.rope.builds_changed,
             desk.relighter.ready_changed,
@@ -55,7 +59,8 @@ class StripWords(QObject):
         self.refresh_eye()
         wanted = {strip.view, strip.eye, strip.hidden} if is_open else set[QPushButton]()
         wanted |= {strip.exposure} if stage.has_light and view.exposed else set()
-        strip.show_menus(wanted | ({strip.filter} if stage.has_light else set()))
+        wanted |= {strip.filter} if stage.has_light else set()
+        strip.show_menus(wanted if self.canvas_hints is None else set())
         self._show_spot()
 
     def _title(self) -> str:
@@ -127,7 +132,7 @@ class StripWords(QObject):
         way = "walking" if stage.eye.walking else "perspective"
         self._strip.eye.setText(plan if c.plan else way)
         self._strip.make_room()
-        self._strip.hint.show_hints(HINTS["plan" if c.plan else way])
+        self._strip.hint.show_hints(self.canvas_hints or HINTS["plan" if c.plan else way])
         if not c.plan and self._picture.restored:
             eye = [round(v, 3) for v in c.eye]
             self._desk.document.keep_view({"eye": eye, "yaw": round(c.yaw, 4), "pitch": round(c.pitch, 4)})

@@ -341,7 +341,9 @@ class Window(QMainWindow):
     def _step_changed(self, step: Step) -> None:
         if step is not self.step:
             return
-        canvas = step.canvas() or self.stage
+        own = step.canvas()
+        canvas = own or self.stage
+        self.words.canvas_hints = step.hints() if own is not None else None
         if self.canvases.indexOf(canvas) < 0:
             self.canvases.addWidget(canvas)
         self.canvases.setCurrentWidget(canvas)

@@ -17,8 +17,9 @@ from ropebell.sight.walk import EYE
 
 # A shadow's edge, and the angle under which one of its texels must not be seen.
 CONTRAST, WIDEST = 0.3, 0.2
-# On either side of an edge the light goes on as it was: it changes by less than this share of the step.
-FLAT = 0.5
+# On either side of an edge the light goes on as it was: by the next texel it changes by less than this share of the
+# step, and by so many texels on, both sides together, no more than that the same way; or it is the middle of a slope.
+FLAT, ON = 0.5, 3
 LEAST_EDGE = 3
 # Of partly hidden light, three times its error with one shadow ray.
 SOFT_NOISE = 1.5
@@ -85,11 +86,14 @@ def _edges(lit: Lit) -> tuple[Mask, F64]:
         share = size / np.maximum(np.maximum(light[a], light[b]), 1e-30)
         lamps = np.abs(direct[a] - direct[b]) >= 0.8 * size
         lamps &= size > np.hypot(doubt[a], doubt[b])
-        goes_on = np.zeros(len(lit))
-        for one, other, there in ((outer, b, outer >= 0), (further, a, further >= 0)):
-            goes_on = np.maximum(goes_on, np.where(there, np.abs(light[np.maximum(one, 0)] - light[other]), 0.0))
+        goes_on, slope = np.zeros(len(lit)), np.zeros(len(lit))
+        for way, one, other in ((-1, outer, b), (1, further, a)):
+            goes_on = np.maximum(goes_on, np.where(one >= 0, np.abs(light[np.maximum(one, 0)] - light[other]), 0.0))
+            far = lit.beside(way * (1 + ON) * dx, way * (1 + ON) * dy)
+            more = way * np.sign(step) * (light[np.maximum(far, 0)] - light[other])
+            slope += np.where(far >= 0, np.maximum(more, 0.0), 0.0)
         bright = np.maximum(light[a], light[b]) > 0.05 * lit.usual
-        here = known & lamps & bright & (share > CONTRAST) & (goes_on < FLAT * size)
+        here = known & lamps & bright & (share > CONTRAST) & (np.maximum(goes_on, slope) < FLAT * size)
         found |= here
         contrast = np.where(here, np.maximum(contrast, share), contrast)
     return found, contrast

@@ -91,6 +91,10 @@ class Step(QObject):
         """What stands in the place of the stage."""
         return None
 
+    def hints(self) -> tuple[str, ...]:
+        """What hands and keys do on that canvas, least wanted first."""
+        return ("F1: all keys",)
+
     def enter(self) -> None:
         """The step is shown now."""
         self.active = True

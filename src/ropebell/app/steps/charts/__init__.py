@@ -65,6 +65,9 @@ class ChartsStep(Step):
     def canvas(self) -> QWidget | None:
         return self.pages if self.charts_bench.pages.shown == AS_PAGES else None
 
+    def hints(self) -> tuple[str, ...]:
+        return ("wheel: nearer", "drag: shift", "F1: all keys")
+
     def picture(self) -> StagePicture | None:
         """The charts of now, once they are laid out; of a level that has changed since, none."""
         now = self.desk.level.now

@@ -128,6 +128,9 @@ class LevelStep(Step):
         self._map.show_sight(looked, np.array(self.desk.stage.camera.eye))
         return self._map
 
+    def hints(self) -> tuple[str, ...]:
+        return ("wheel: higher, lower", "F1: all keys")
+
     @property
     def sight_map(self) -> SightMap | None:
         """Cells in plan, None until they were asked for."""
