@@ -45,6 +45,35 @@ def test_what_stands_in_the_ground_is_planted_and_what_crosses_is_told(size: flo
 
 
 @pytest.mark.parametrize(("size", "turn"), WORLDS)
+def test_what_only_touches_or_lies_flush_crosses_nothing(size: float, turn: float) -> None:
+    hall = Hall(size, turn)
+    for number in range(6):  # stairs side by side, and a landing that they lead to
+        low = -3 + 0.3 * number
+        hall.add(f"stair {number}", box((2, 0, low), (3, 0.2 * (number + 1), low + 0.3)))
+    hall.add("landing", box((2, 0, -1.2), (3, 1.2, 0)))
+    hall.add("crate below", box((-3, 0, 1), (-2.4, 0.6, 1.6)))
+    hall.add("crate beside", box((-2.4, 0, 1), (-1.8, 0.6, 1.6)))
+    hall.add("crate on both", box((-2.7, 0.6, 1.1), (-2.1, 1.2, 1.7)))
+    hall.add("garden wall", box((-1, 0, 2), (-0.8, 1, 3)))
+    hall.add("its cap", box((-1.1, 1, 1.9), (-0.7, 1.1, 3.1)))
+    # A beam let into a lintel, its top in one plane with it.
+    hall.add("lintel", box((-1.5, 2, 3), (2.5, 2.5, 3.25)))
+    hall.add("beam", box((0.4, 2.2, -3), (0.6, 2.5, 3.1)))
+    assert not [name for kind, name in kinds(hall) if kind == "crossing"]
+
+
+@pytest.mark.parametrize(("size", "turn"), WORLDS)
+def test_what_runs_right_through_is_told_whichever_way_its_edges_go(size: float, turn: float) -> None:
+    hall = Hall(size, turn)
+    hall.add("pillar", box((2, 0, 0), (2.4, 3.5, 0.4)))
+    hall.add("plank", box((0.5, 1, 0.1), (3.5, 1.05, 0.3)))
+    # The rim of a flat face in triangles is an edge, its diagonal is none: a post there stands in it as elsewhere.
+    hall.add("platform", box((-4, 0, 0.4), (-1, 0.3, 3.4)))
+    hall.add("post", box((-2.55, 0.1, 1.85), (-2.45, 1, 1.95)))
+    assert {name for kind, name in kinds(hall) if kind == "crossing"} == {"hall/plank"}
+
+
+@pytest.mark.parametrize(("size", "turn"), WORLDS)
 def test_backs_that_nobody_sees_are_no_trouble(size: float, turn: float) -> None:
     hall = Hall(size, turn)
     # A ground sheet below, and the one-sided lining of a cellar: their backs look into the earth.

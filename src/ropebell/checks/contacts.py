@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -25,94 +26,154 @@ LEAST_SHARE = 2e-3
 # A gap below these shares of the smaller object and of the level is too narrow to be meant, unless it is none at all.
 HAIR, HAIR_OF_LEVEL = 2e-3, 6e-5
 NO_GAP = 4e-6
-# How far an edge must run on inside another solid, as a share of the smaller object.
-CROSSING = 5e-3
-# What is so many times larger than something is what that may be planted in.
-PLANTED = 3.0
+# How far an edge must run on inside another solid, as a share of the smaller object; what is left out at its ends.
+CROSSING, ENDS = 5e-3, 1e-3
+# Faces at an edge that make one flat face: by this share their normals' sum is shorter than as many units.
+FLAT_EDGE = 1e-6
+# What is so many times larger than something, or than the hole that it needs, is what that may be planted in.
+PLANTED, OF_HOLE = 3.0, 10.0
 
 
 # The longest first: they are run in this order.
 
 
-@BEFORE.detector({"crossing": "Solids cross"}, SHAPES, version=2)
+@BEFORE.detector({"crossing": "Solids cross"}, SHAPES, version=3)
 def crossing_solids(s: Subject) -> Iterator[Finding]:
     """Solids that run into one another: what cuts space along planes may stumble."""
     scene = s.baking
-    start, end, own = _edges(s)
-    if not len(start):
-        return
-    # What rounds to a point in the ray library's precision cannot cross anything.
-    long = np.abs((end - start).astype(np.float32)).max(axis=1) > 0
-    start, end, own = start[long], end[long], own[long]
-    run = end - start
-    hit, share = _first_within(s.space, start.astype(np.float32), run.astype(np.float32), 1.0)
-    length = np.linalg.norm(run, axis=1)
-    other = scene.node[hit]
-    into = np.einsum("ij,ij->i", scene.face_normals[hit], run) < 0
-    smaller = np.minimum(s.sizes[own], s.sizes[other])
-    deep = np.minimum(share, 1.0 - share) * length > CROSSING * smaller
-    crossing = (hit >= 0) & (share < 1.0) & (other != own) & into & deep & s.welded.closed[s.welded.piece[hit]]
-    crossing &= ~_planted(s, own, other, hit, crossing)
+    edges = _Edges.of(s)
+    inside, outside, every = edges.lifted(-1.0), edges.lifted(1.0), np.arange(len(edges.face))
+    found = [_entered(s, edges, ends, every) for ends in (inside, inside[::-1])]
+    # What lies in the other's own face enters it from one side of that only.
+    for (hit, _), ends in zip(found, (outside, outside[::-1])):
+        rows = np.flatnonzero(hit >= 0)
+        again = _entered(s, edges, ends, rows)[0]
+        hit[rows[(again < 0) | (scene.node[again] != scene.node[hit[rows]])]] = -1
+    (there, share), (back, share_back) = found
+    hit = np.where(there >= 0, there, back)
+    crossing = hit >= 0
+    # What comes out again on the far side is not planted: seen from its end, such an edge enters, too.
+    through = (there >= 0) & (back >= 0) & (scene.node[there] == scene.node[back])
+    along = np.where(there >= 0, share, 1.0 - share_back)
+    start, end = inside
+    at = start + (end - start) * np.where(crossing, along, 0.0)[:, None]
+    crossing &= ~_planted(s, edges.face, hit, at, crossing, through)
     pairs: dict[int, dict[int, int]] = {}
     for row in np.flatnonzero(crossing).tolist():
-        a, b = int(own[row]), int(other[row])
+        a, b = int(scene.node[edges.face[row]]), int(scene.node[hit[row]])
         small, large = (a, b) if s.sizes[a] <= s.sizes[b] else (b, a)
         pairs.setdefault(small, {}).setdefault(large, row)
     for small, larges in sorted(pairs.items()):
         others = sorted(short(scene.node_names[n]) for n in larges)
-        row = min(larges.values())
-        at = start[row] + run[row] * share[row] + s.space.centre
+        place = as_place(at[min(larges.values())] + s.space.centre)
         reason = f"It runs into {listed(others)}."
-        yield Finding(
-            "crossing", "note", scene.node_names[small], reason, "Nothing, unless a build fails there", as_place(at)
-        )
+        yield Finding("crossing", "note", scene.node_names[small], reason, "Nothing, unless a build fails there", place)
 
 
-def _planted(s: Subject, own: I32, other: I32, hit: I32, crossing: NDArray[np.bool_]) -> NDArray[np.bool_]:
+@dataclass(frozen=True, eq=False)
+class _Edges:
+    """Every edge that is not flat, once.
+
+    Attributes:
+        start, end: (n, 3) relative to the centre. normal: (n, 3) unit, off its own object.
+        face: (n,) one that it is of. closed: (n,) bool, whether that is of a solid.
+        step: metres that rays need to be off a face.
+    """
+
+    start: F64
+    end: F64
+    normal: F64
+    face: I64
+    closed: NDArray[np.bool_]
+    step: float
+
+    @staticmethod
+    def of(s: Subject) -> _Edges:
+        """Of a level."""
+        scene = s.baking
+        first, edge = s.welded.edge_place, s.welded.edge.ravel()
+        faces = np.repeat(scene.face_normals.astype(np.float64), 3, axis=0)
+        normal = np.stack([totals(edge, faces[:, axis], len(first)) for axis in range(3)], axis=1)
+        length = np.linalg.norm(normal, axis=1, keepdims=True)
+        normal = np.divide(normal, length, out=np.zeros_like(normal), where=length > 1e-6)
+        # What only cuts a flat face in triangles is no edge of anything.
+        around = np.bincount(edge, minlength=len(first))
+        real = (around < 2) | (length[:, 0] < (1.0 - FLAT_EDGE) * around)
+        local = scene.corners - s.space.centre
+        a = local.reshape(-1, 3)[first]
+        b = np.roll(local, -1, axis=1).reshape(-1, 3)[first]
+        # What rounds to a point in the ray library's precision cannot cross anything.
+        real &= np.abs((b - a).astype(np.float32)).max(axis=1, initial=0.0) > 0
+        a, b, face = a[real], b[real], first[real] // 3
+        closed = s.welded.closed[s.welded.piece[face]]
+        # Edges of solids do not begin in the faces at their ends.
+        inset = (b - a) * np.where(closed, ENDS, 0.0)[:, None]
+        # No more than rays need, or what crosses by little would be missed.
+        return _Edges(a + inset, b - inset, normal[real], face, closed, s.extent * 5e-6)
+
+    def lifted(self, sign: float) -> tuple[F64, F64]:
+        """Starts and ends a little outside (1) of their solids, or inside (-1); of sheets, always off the face."""
+        lift = self.normal * (np.where(self.closed, sign, 1.0) * self.step)[:, None]
+        return self.start + lift, self.end + lift
+
+
+def _entered(s: Subject, edges: _Edges, ends: tuple[F64, F64], rows: I64) -> tuple[I32, F64]:
+    """The face by which each of some edges enters another solid, -1 for none, and how far along it lies.
+
+    Args:
+        ends: (n, 3) where each edge starts and ends. rows: (m,) edges.
+    """
+    scene = s.baking
+    start, run = ends[0][rows], ends[1][rows] - ends[0][rows]
+    if not len(rows):
+        return np.zeros(0, np.int32), np.zeros(0)
+    hit, share = _first_within(s.space, start.astype(np.float32), run.astype(np.float32), 1.0)
+    length = np.linalg.norm(run, axis=1)
+    own, other = scene.node[edges.face[rows]], scene.node[hit]
+    into = np.einsum("ij,ij->i", scene.face_normals[hit], run) < 0
+    smaller = np.minimum(s.sizes[own], s.sizes[other])
+    deep = np.minimum(share, 1.0 - share) * length > CROSSING * smaller
+    enters = (hit >= 0) & (share < 1.0) & (other != own) & into & deep & s.welded.closed[s.welded.piece[hit]]
+    return np.where(enters, hit, -1).astype(np.int32), share
+
+
+def _planted(
+    s: Subject, face: I64, hit: I32, places: F64, crossing: NDArray[np.bool_], through: NDArray[np.bool_]
+) -> NDArray[np.bool_]:  # fmt: skip
     """(n,) which crossing edges are of something that is meant to stand in something far larger, as a post in the
     ground or a beam in a wall: the larger one's own edges do not enter it, and it goes in by one side.
 
     Args:
-        own, other: objects whose edge enters which. hit: (n,) face that it enters by.
+        face: (n,) that each edge is of. hit: (n,) that it enters by. places: (n, 3) where. through: (n,) bool, whether
+            it comes out again.
     """
-    count = len(s.baking.node_names)
-    key = own.astype(np.int64) * count + other
+    count, piece = len(s.baking.node_names), s.welded.piece[face]
+    own, other = s.baking.node[face].astype(np.int64), s.baking.node[hit].astype(np.int64)
+    key = own * count + other
     entered = set(key[crossing].tolist())
     normals = s.baking.face_normals[hit].astype(np.float64)
-    # By shares of the level's extent, so that a level in other units or far from its origin is judged alike.
-    offset = np.einsum("ij,ij->i", normals, s.baking.corners[hit, 0] - s.space.centre) / max(s.extent, 1e-30)
-    plane = np.concatenate([np.round(normals, 3), np.round(offset / SAME_PLANE / 10)[:, None]], axis=1)
-    planted = np.zeros(len(own), np.bool_)
-    rows = np.flatnonzero(crossing & (s.sizes[other] >= PLANTED * s.sizes[own]))
+    offset = np.einsum("ij,ij->i", normals, s.baking.corners[hit, 0] - s.space.centre)
+    planted = np.zeros(len(face), np.bool_)
+    rows = np.flatnonzero(crossing)
     for _, mine in rows_by(_numbered(key[rows])):
         at = rows[mine]
-        back = int(other[at[0]]) * count + int(own[at[0]])
-        planted[at] = back not in entered and len(np.unique(plane[at], axis=0)) == 1
+        a, b = int(own[at[0]]), int(other[at[0]])
+        # Each leg of a table needs a hole of its own.
+        hole = max(float(np.linalg.norm(np.ptp(places[at[part]], axis=0))) for _, part in rows_by(piece[at]))
+        larger = s.sizes[b] >= min(PLANTED * s.sizes[a], OF_HOLE * hole)
+        # By shares of the level's extent, so that a level in other units or far from its origin is judged alike.
+        one_side = (
+            not through[at].any()
+            and np.ptp(normals[at], axis=0).max() < 1e-3
+            and np.ptp(offset[at]) < 10 * SAME_PLANE * s.extent
+        )
+        planted[at] = larger and one_side and b * count + a not in entered
     return planted
 
 
 def _numbered(keys: I64) -> I32:
     """The same keys as small numbers."""
     return np.unique(keys, return_inverse=True)[1].astype(np.int32)
-
-
-def _edges(s: Subject) -> tuple[F64, F64, I32]:
-    """Start and end of every edge once, lifted off its own object, and the object it belongs to."""
-    scene = s.baking
-    if not len(scene):
-        return np.zeros((0, 3)), np.zeros((0, 3)), np.zeros(0, np.int32)
-    first, edge = s.welded.edge_place, s.welded.edge.ravel()
-    faces = np.repeat(scene.face_normals.astype(np.float64), 3, axis=0)
-    normal = np.stack([totals(edge, faces[:, axis], len(first)) for axis in range(3)], axis=1)
-    length = np.linalg.norm(normal, axis=1, keepdims=True)
-    normal = np.divide(normal, length, out=np.zeros_like(normal), where=length > 1e-6)
-    local = scene.corners - s.space.centre
-    a = local.reshape(-1, 3)[first]
-    b = np.roll(local, -1, axis=1).reshape(-1, 3)[first]
-    own = np.repeat(scene.node, 3)[first]
-    # No more than rays need: by a share of its own size, a large floor would enter what stands on it.
-    lift = normal * (s.extent * 5e-6)
-    return a + lift, b + lift, own
 
 
 @BEFORE.detector({"hair-gap": "Gap of a hair"}, SHAPES, version=2)
