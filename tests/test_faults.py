@@ -19,7 +19,7 @@ from PIL import Image
 from helpers import bake, events, level_file, recipe
 from ropebell.bench.detection import findings_of, told
 from ropebell.bench.detection_levels import PLANTS, cases, clean
-from ropebell.bench.detection_room import Case
+from ropebell.bench.detection_room import Case, Room
 from ropebell.build.found import found_in
 from ropebell.build.manifest import read_manifest
 from ropebell.build.outdated import outdated
@@ -349,3 +349,22 @@ def test_who_sees_what_is_kept_from_build_to_build(tmp_path: Path, monkeypatch: 
     assert sum(asked) == before
     assert [f["kind"] for f in again["findings"]] == [f["kind"] for f in first["findings"]]
     assert not list((tmp_path / "cache").glob(".*.part"))
+
+
+def test_light_outside_is_no_measure_of_a_lamp_indoors_and_a_dark_inside_none_of_what_is_black(tmp_path: Path) -> None:
+    """A roof under the sky is within two metres of a panel under it; the insides of stairs that touch see each other."""
+    room = Room(1)  # of 30 cm
+    room.add("panel", box((-0.3, 2.95, -0.3), (0.3, 3.0, 0.3)), "glow")
+    for number in range(6):
+        low = -1.2 + 0.3 * number
+        room.add(f"stair {number}", box((1, 0, low), (2, 0.2 * (number + 1), low + 0.3)))
+    path = tmp_path / "level.glb"
+    path.write_bytes(plain_glb(room.b.level(path), "room"))
+    made = recipe("working", density__texels_per_metre=room.density / room.size)
+    found = {(f["kind"], f["object"]) for f in bake(path, made, sky=(4000.0, 4000.0, 4000.0))["findings"]}
+    assert not [f for f in found if f[0] in ("dull-emitter", "black-patch")]
+    # Where it is dark indoors, too, the same panel gives too little, whatever is outside.
+    room.add("dim sign", box((-0.5, 1.2, -2.45), (0.5, 1.7, -2.4)), "faint")
+    path.write_bytes(plain_glb(room.b.level(path), "room"))
+    again = {(f["kind"], f["object"]) for f in bake(path, made, sky=(4000.0, 4000.0, 4000.0))["findings"]}
+    assert {f for f in again if f[0] in ("dull-emitter", "black-patch")} == {("dull-emitter", "room/dim sign")}

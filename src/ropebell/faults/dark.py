@@ -38,6 +38,10 @@ LOOKED_FIRST = 24
 MOST = 40
 # An emitter gives too little if it is less than this share of the light within this many metres.
 DULL, AROUND = 0.01, 2.0
+# So far along the way to a glowing surface a ray does not meet that surface itself.
+SHORT_OF = 0.98
+# What is lit less than this share of what is usual in the level is dark, and no measure of what is black beside it.
+LIT = 1e-3
 
 
 @AFTER.detector({"black-patch": "Black patch"}, LIGHT)
@@ -49,6 +53,7 @@ def black_patches(s: Looked) -> Iterator[Finding]:
     if not len(rows) or most <= 0:
         return
     around, telling = _in_sight(lit.hits.table, rows, RAYS, lit.light)
+    telling[around < LIT * lit.usual] = 0.0
     dark = (lit.samples.count[rows] > 0) & (telling >= TELLING) & (lit.light[rows] < BLACK * around)
     front = np.zeros(len(lit), np.bool_)
     front[rows[dark]] = True
@@ -133,6 +138,7 @@ def _from_behind(s: Looked, rows: I32, expected: F64) -> Mask:
         return found
     other = s.again.of(None, samples=samples_of(lit, rows), flipped=True, rays=32, lamps=False)
     around, telling = _in_sight(other.hits, np.arange(len(rows), dtype=np.int32), other.hits.shape[1], lit.light)
+    telling[around < LIT * lit.usual] = 0.0
     black = (other.behind < 0.25) & (telling >= TELLING) & (lit.light[rows] < BLACK * around)
     found[rows[black]] = True
     expected[rows[black]] = around[black]
@@ -259,11 +265,35 @@ def _middle(lit: Lit, patch: NDArray[np.int64]) -> int:
     return int(patch[np.argmin(((places - places.mean(axis=0)) ** 2).sum(axis=1))])
 
 
+def _before(lit: Lit, spots: F64, rows: NDArray[np.int64], around: float) -> NDArray[np.int64]:
+    """Of some texels those near some spots that could be lit from there; all that are near, if none could.
+
+    Args:
+        spots: (k, 3) on a surface. around: metres.
+    """
+    from scipy.spatial import cKDTree  # slow to load, and only wanted here
+
+    places, low, high = lit.places[rows], spots.min(axis=0) - around, spots.max(axis=0) + around
+    near = np.flatnonzero(((places >= low) & (places <= high)).all(axis=1))
+    far, nearest = cKDTree(spots).query(places[near], distance_upper_bound=around)
+    within = np.isfinite(far)
+    near = near[within]
+    # What lies behind a wall is lit by others, and would speak for them: a roof under the sky over a lamp indoors.
+    lift = lit.surface.ground.lift[lit.texels.owner[rows[near]]][:, None]
+    normals = lit.normals[rows[near]]
+    way = spots[nearest[within]] - places[near]
+    free = (np.einsum("ij,ij->i", way, normals) > 0) | lit.scene.double_sided[lit.texels.owner[rows[near]]]
+    start = (places[near] + normals * lift - lit.space.centre).astype(np.float32)
+    free[free] = ~lit.space.blocked_by(
+        start[free], way[free].astype(np.float32), np.full(int(free.sum()), SHORT_OF, np.float32), lit.settings.workers
+    )  # fmt: skip
+    found: NDArray[np.int64] = rows[near[free]] if free.any() else rows[near]
+    return found
+
+
 @AFTER.detector({"dull-emitter": "Glows, but gives no light"}, LIGHT)
 def dull_emitters(s: Looked) -> Iterator[Finding]:
     """Surfaces that are seen glowing but give under 1 % of the light within 2 m, or as far as they are wide."""
-    from scipy.spatial import cKDTree  # slow to load, and only wanted here
-
     lit, scene, level = s.lit, s.lit.scene, s.lit.subject.level
     glowing = np.array([looks_lit(level, m) and not level.materials[m].unlit for m in range(len(level.materials))])
     look = lit.subject.brief.emitters
@@ -274,7 +304,7 @@ def dull_emitters(s: Looked) -> Iterator[Finding]:
     if not shown.any() or not lit.counts.any():
         return
     rows = np.flatnonzero(lit.counts & ~shown[lit.texels.owner])
-    places, owner = lit.places[rows], lit.texels.owner
+    owner = lit.texels.owner
     for node in np.unique(scene.node[shown]):
         mine = np.flatnonzero(shown[owner] & (lit.node == node) & lit.counts)
         if not len(mine) or not s.seen.of(mine).any():
@@ -283,10 +313,7 @@ def dull_emitters(s: Looked) -> Iterator[Finding]:
         low, high = spots.min(axis=0), spots.max(axis=0)
         # What is larger than that shines farther, or nothing but the wall behind it would be asked.
         around = max(AROUND, float(np.linalg.norm(high - low)))
-        near = np.flatnonzero(((places >= low - around) & (places <= high + around)).all(axis=1))
-        far, _ = cKDTree(spots).query(places[near], distance_upper_bound=around)
-        near = rows[near[np.isfinite(far)]]
-        near = near[lit.node[near] != node]
+        near = _before(lit, spots, rows[lit.node[rows] != node], around)
         weight = lit.area[near]
         all_light = float((lit.light[near] * weight).sum())
         if not len(near) or all_light <= 0:
