@@ -352,7 +352,7 @@ def test_who_sees_what_is_kept_from_build_to_build(tmp_path: Path, monkeypatch: 
 
 
 def test_light_outside_is_no_measure_of_a_lamp_indoors_and_a_dark_inside_none_of_what_is_black(tmp_path: Path) -> None:
-    """A roof under the sky is within two metres of a panel under it; the insides of stairs that touch see each other."""
+    """A roof under the sky is within two metres of a panel indoors; the insides of stairs that touch see each other."""
     room = Room(1)  # of 30 cm
     room.add("panel", box((-0.3, 2.95, -0.3), (0.3, 3.0, 0.3)), "glow")
     for number in range(6):
