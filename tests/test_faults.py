@@ -17,6 +17,7 @@ import pytest
 from PIL import Image
 
 from helpers import bake, events, level_file, recipe
+from ropebell.account.texel import Ledger
 from ropebell.bench.detection import findings_of, told
 from ropebell.bench.detection_levels import PLANTS, cases, clean
 from ropebell.bench.detection_room import Case, Room
@@ -24,6 +25,7 @@ from ropebell.build.found import found_in
 from ropebell.build.manifest import read_manifest
 from ropebell.build.outdated import outdated
 from ropebell.build.recipe import named, with_value
+from ropebell.build.reopened import reopen
 from ropebell.build.result import open_result
 from ropebell.checks.remedies import apply_fix
 from ropebell.cli.main import main
@@ -32,6 +34,7 @@ from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import box
 from ropebell.demo.write import write_demo
 from ropebell.faults.after import AFTER
+from ropebell.faults.grain import _halves
 from ropebell.faults.over_builds import known_key, note_on, over_builds, same
 from ropebell.faults.seen import Seen
 from ropebell.level.brief import Brief, LightChange, Mark
@@ -368,3 +371,20 @@ def test_light_outside_is_no_measure_of_a_lamp_indoors_and_a_dark_inside_none_of
     path.write_bytes(plain_glb(room.b.level(path), "room"))
     again = {(f["kind"], f["object"]) for f in bake(path, made, sky=(4000.0, 4000.0, 4000.0))["findings"]}
     assert {f for f in again if f[0] in ("dull-emitter", "black-patch")} == {("dull-emitter", "room/dim sign")}
+
+
+def test_halves_of_the_rays_are_each_as_even_as_the_whole(tmp_path: Path) -> None:
+    """A wall before a dark ground sees the sky in half of its rays: halves that lay on one side would differ by all."""
+    b = LevelBuilder()
+    b.material("grey", (0.5, 0.5, 0.5))
+    b.material("black", (0.0, 0.0, 0.0))
+    b.add("g", "wall", box((-2, 0, -0.3), (2, 3, 0)), "grey")
+    b.add("g", "ground", box((-20, -0.2, -20), (20, 0, 20)), "black")
+    made = recipe("sketch", density__texels_per_metre=4.0, light__gather_rays=64, finish__denoise=True)
+    bake(level_file(tmp_path, b), made, sky=(300.0, 300.0, 300.0))
+    lit = Ledger(reopen(tmp_path / "out")).lit
+    wall = (lit.node == lit.scene.node_names.index("g/wall")) & lit.open & (np.abs(lit.normals[:, 1]) < 0.5)
+    charts = np.unique(lit.chart[wall])
+    rows = np.flatnonzero(np.isin(lit.chart, charts)).astype(np.int32)
+    one, other = (half.mean(axis=1) for half in _halves(lit, rows))
+    assert len(rows) > 100 and np.median(np.abs(one - other) / (0.5 * (one + other))) < 0.03

@@ -120,19 +120,23 @@ def blotches(s: Looked) -> Iterator[Finding]:
 
 
 def _halves(lit: Lit, rows: I32) -> tuple[PerTexel3, PerTexel3]:
-    """Twice (m, 3) lux of some texels, each of every other ray, filtered."""
+    """Twice (m, 3) lux of some texels, of the first half of their rays and of the second, filtered.
+
+    Either is as even as the whole. Every other ray is not: all even points of the sequence lie on one side.
+    """
     leaving = np.ascontiguousarray(lit.solved.before * lit.reflecting, np.float32)
     bright = np.pi * np.array(lit.sky, np.float32)
     apart = np.zeros_like(lit.solved.total)
+    shot = np.minimum(lit.hits.shot, lit.hits.columns).astype(np.int32)
 
     def work(first: int, end: int) -> None:
-        _half_difference(lit.hits.table, rows[first:end], lit.hits.columns, leaving, bright, apart)
+        _half_difference(lit.hits.table, rows[first:end], shot, leaving, bright, apart)
 
     run_chunks(len(rows), CHUNK, work, lit.settings.workers, lambda _: None)
     found = []
-    for first, sign in ((0, 1.0), (1, -1.0)):
+    by = Gathering(lit.hits.table, lit.reflecting, np.array(lit.sky, np.float32), lit.hits.columns // 2)
+    for sign in (1.0, -1.0):
         light = np.maximum(lit.solved.total + np.float32(sign) * apart, 0.0)
-        by = Gathering(lit.hits.table[:, first::2], lit.reflecting, np.array(lit.sky, np.float32))
         layout = Layout(lit.texels, lit.atlas, lit.samples.target, lit.samples.count > 0)
         lamps = np.minimum(lit.lamps, light)
         clean = without_noise(light, lamps, by, layout, lit.settings.workers, lambda _: None, rows)
@@ -141,17 +145,19 @@ def _halves(lit: Lit, rows: I32) -> tuple[PerTexel3, PerTexel3]:
 
 
 @kernel
-def _half_difference(table: I32, rows: I32, rays: int, leaving: F32, sky: F32, out: F32) -> None:
-    """Half of what the even rays of some texels bring more than the odd ones; with the mean of both, either half."""
+def _half_difference(table: I32, rows: I32, shot: I32, leaving: F32, sky: F32, out: F32) -> None:
+    """Half of what the first half of the rays of some texels brings more than the second; with the mean of both, either
+    half."""
     total, counted = np.zeros((2, 3)), np.zeros(2)
     for m in range(len(rows)):
         i = rows[m]
         total[:], counted[:] = 0.0, 0.0
-        for k in range(rays):
+        middle = (shot[i] + 1) // 2
+        for k in range(shot[i]):
             h = table[i, k]
             if h == NONE:
                 continue
-            half = k & 1
+            half = 0 if k < middle else 1
             counted[half] += 1.0
             for c in range(3):
                 total[half, c] += leaving[h, c] if h >= 0 else (sky[c] if h == SKY else 0.0)
