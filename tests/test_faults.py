@@ -79,6 +79,13 @@ def test_an_ugly_but_right_level_of_a_hundred_things_has_no_fault(tmp_path: Path
     assert findings_of(clean(0), tmp_path) == []
 
 
+def test_the_level_s_density_forgets_a_bias_too() -> None:
+    brief = Brief(marks={"g/a": Mark(bias={"wood": 4.0}), "g/b": Mark(density=2.0), "g/c": Mark(density=3.0)})
+    fault = replace(_fault("uneven-quality"), fix=("level-density", "g/a", "g/b"))
+    level = Mark(density=1.0)
+    assert apply_fix(brief, fault).marks == {"g/a": level, "g/b": level, "g/c": Mark(density=3.0)}
+
+
 @pytest.mark.parametrize("kind", ["black-patch", "light-leak", "pose-stain", "dark-mover", "uneven-quality"])
 def test_the_first_remedy_mends_it(kind: str, planted: Planted, tmp_path: Path) -> None:
     first = next(f for f in planted(kind)[1] if f.kind == kind and f.fix)

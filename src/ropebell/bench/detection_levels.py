@@ -255,13 +255,13 @@ def _no_stain(number: int) -> dict[str, Any]:
 
 def _uneven(number: int) -> dict[str, Any]:
     r = Room(number, divided=0.4)
-    mark = Mark(density=0.12) if number % 2 else Mark(density=6.0)
+    mark = (Mark(density=6.0), Mark(density=0.12), Mark(bias={"plaster": 6.0}))[number % 3]
     return {"room": r, "objects": _n("floor left"), "brief": Brief(marks={"room/floor left": mark})}
 
 
 def _even(number: int) -> dict[str, Any]:
     r = Room(number, divided=0.4)
-    mark = Mark(density=0.4) if number % 2 else Mark(density=3.0)
+    mark = (Mark(density=3.0), Mark(density=0.4), Mark(bias={"plaster": 3.0}))[number % 3]
     return {"room": r, "brief": Brief(marks={"room/floor left": mark})}
 
 

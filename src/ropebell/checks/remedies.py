@@ -131,7 +131,7 @@ def _raise_density(brief: Brief, args: Args) -> Brief:
 
 
 def _level_density(brief: Brief, args: Args) -> Brief:
-    return with_marks(brief, args, "density", 1.0)
+    return with_marks(with_marks(brief, args, "density", 1.0), args, "bias", {})
 
 
 def _place_probe(brief: Brief, args: Args) -> Brief:
