@@ -14,6 +14,7 @@ import pytest
 from helpers import bake, meter, recipe
 from ropebell.build.precheck import gather
 from ropebell.build.project import find_project
+from ropebell.build.recipe import with_value
 from ropebell.charts.layout import coordinate_trouble
 from ropebell.checks.remedies import apply_fix
 from ropebell.checks.run import check
@@ -121,6 +122,25 @@ def test_every_planted_trouble_a_check_can_see_is_found_and_nothing_else_is(tmp_
         brief = apply_fix(brief, finding)
     left = {(f.kind, f.object) for f in found(brief) if f.severity != "note"}
     assert left == PLANTED - {(f.kind, f.object) for f in fixable}
+
+
+def test_what_is_planted_in_the_light_is_found_and_goes_by_its_first_remedy(tmp_path: Path) -> None:
+    project = find_project(write_demo(tmp_path / "mill"))
+    by = {"cache": tmp_path / "cache", "sky": project.sky, "tables": project.tables}
+    coarse = with_value(with_value(project.recipe, "light.gather_rays", 64), "light.direct_samples", 16)
+
+    def found(brief: Brief, name: str) -> dict[tuple[str, str], Finding]:
+        made = bake(project.level, coarse, tmp_path / name, brief=brief, **by)
+        return {(f["kind"], f["object"]): Finding.of(f) for f in made["findings"]}
+
+    first = found(project.brief, "first")
+    black, dark = first["black-patch", "props/chest"], first["dark-mover", "props/sack on the hatch"]
+    assert black.proved and dark.proved and "structure/cellar" in dark.also
+    assert [f for f in first.values() if f.kind == "light-leak" and "structure/board partition" in (f.object, *f.also)]
+    assert [f for f in first.values() if f.kind == "seam"]
+    assert not [f for f in first.values() if f.kind == "dull-emitter"], "the skylight lights its loft"
+    left = found(apply_fix(apply_fix(project.brief, black), dark), "mended")
+    assert not {(f.kind, f.object) for f in (black, dark)} & left.keys()
 
 
 def test_the_mill_is_lit_as_it_looks(tmp_path: Path) -> None:

@@ -14,7 +14,7 @@ from ropebell.demo.builder import LevelBuilder, aimed, at
 from ropebell.demo.shapes import Shape, ball, box, cylinder, joined, quad, wheel
 from ropebell.level.model import Level, Light
 
-WALL = 0.3
+WALL, CHUTE = 0.3, 0.05
 # One hall takes this much of the quay.
 PITCH = 30.0
 
@@ -222,8 +222,16 @@ class _Mill:
             box((hatch[0], -0.3, 7), (hatch[1], 0, hatch[2])), box((hatch[0], -0.3, hatch[3]), (hatch[1], 0, 17)),
         ]  # fmt: skip
         self._add("structure", "grain floor", joined(slabs), "boards")
-        # Planted: the hatch is closed over an unlit pit.
+        # Planted: the hatch is closed over an unlit pit. It opens, so the build leaves it out, and what stands on it
+        # takes its light from the bottom of the chute.
         self._add("detail", "hatch", box((hatch[0], -0.06, hatch[2]), (hatch[1], 0.0, hatch[3])), "oak")
+        x0, x1, z0, z1 = hatch
+        sides = [
+            box((x0 - CHUTE, -3, z0 - CHUTE), (x0, -0.3, z1 + CHUTE)),
+            box((x1, -3, z0 - CHUTE), (x1 + CHUTE, -0.3, z1 + CHUTE)),
+            box((x0, -3, z0 - CHUTE), (x1, -0.3, z0)), box((x0, -3, z1), (x1, -0.3, z1 + CHUTE)),
+        ]  # fmt: skip
+        self._add("detail", "grain chute", joined(sides), "oak")
         # Planted: two centimetres of boards between a bright office and a dark grain floor.
         door = range(3, 8)
         planks = [

@@ -23,11 +23,6 @@ color = [310.0, 360.0, 450.0]
 [skies.dusk]
 color = [46.0, 38.0, 62.0]
 
-[probes.placed]
-"wheel hall" = [13.0, 1.7, 14.0]
-"grain floor" = [22.5, 5.2, 15.0]
-"quay" = [14.0, 1.6, 4.0]
-
 [view]
 eye = [14.3, 2.0, 16.3]
 yaw = -0.66
@@ -65,6 +60,14 @@ note = "closes windows and doors to sight; light passes"
 [marks."detail/sluice gate"]
 pose = "open"
 usual = "shut"
+
+[marks."detail/hatch"]
+role = "moving"
+note = "opens onto the chute"
+
+[marks."props/sack on the hatch"]
+role = "moving"
+note = "players carry it"
 
 [marks."detail/sluice gate".poses.open]
 move = [0.0, 1.55, 0.0]
