@@ -226,12 +226,12 @@ class _Mill:
         # takes its light from the bottom of the chute.
         self._add("detail", "hatch", box((hatch[0], -0.06, hatch[2]), (hatch[1], 0.0, hatch[3])), "oak")
         x0, x1, z0, z1 = hatch
-        sides = [
+        walls = [
             box((x0 - CHUTE, -3, z0 - CHUTE), (x0, -0.3, z1 + CHUTE)),
             box((x1, -3, z0 - CHUTE), (x1 + CHUTE, -0.3, z1 + CHUTE)),
             box((x0, -3, z0 - CHUTE), (x1, -0.3, z0)), box((x0, -3, z1), (x1, -0.3, z1 + CHUTE)),
         ]  # fmt: skip
-        self._add("detail", "grain chute", joined(sides), "oak")
+        self._add("detail", "grain chute", joined(walls), "oak")
         # Planted: two centimetres of boards between a bright office and a dark grain floor.
         door = range(3, 8)
         planks = [
