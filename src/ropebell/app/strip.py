@@ -154,6 +154,9 @@ class Strip(QFrame):
                 break
             if button.text() == words:
                 button.hide()
+        layout = self.layout()
+        if layout is not None:
+            layout.activate()  # at once, or what was hidden would leave its place empty for a moment
 
     def say(self, where: str, value: str) -> None:
         """What is under the pointer, and its light; empty for nothing."""

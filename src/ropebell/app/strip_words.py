@@ -148,6 +148,7 @@ class StripWords(QObject):
         silent = not (words.where or words.value) and self._desk.level.now is not None
         self._strip.where.setVisible(not silent)
         self._strip.hint.setVisible(silent)
+        self._strip.make_room()
 
     def _show_spot(self) -> None:
         spot, shown = self._spot, self._desk.stage.scene_shown
