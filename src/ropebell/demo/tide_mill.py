@@ -11,10 +11,12 @@ from pathlib import Path
 import numpy as np
 
 from ropebell.demo.builder import LevelBuilder, aimed, at
+from ropebell.demo.house_shapes import WALL, gable, hopper, roof_slab, wall_x, wall_z
 from ropebell.demo.shapes import Shape, ball, box, cylinder, joined, quad, wheel
 from ropebell.level.model import Level, Light
 
-WALL, CHUTE = 0.3, 0.05
+# Metres that a chute's sides are thick.
+CHUTE = 0.05
 # One hall takes this much of the quay.
 PITCH = 30.0
 
@@ -59,32 +61,6 @@ def _materials(b: LevelBuilder) -> None:
 def _sky(b: LevelBuilder) -> None:
     sun = Light("sun", "directional", (1.0, 0.83, 0.62), 5200.0)
     b.light("sun", sun, aimed((0, 20, 0), (8.0, 8.5, 11.0)))
-
-
-def wall_x(
-    x0: float, x1: float, y0: float, y1: float, z: float, holes: list[tuple[float, float, float, float]]
-) -> Shape:
-    """A wall along X, `WALL` thick from z on, with rectangular holes (x0, x1, y0, y1) in ascending order."""
-    parts = []
-    at_x = x0
-    for hx0, hx1, hy0, hy1 in holes:
-        parts.append(box((at_x, y0, z), (hx0, y1, z + WALL)))
-        if hy0 > y0:
-            parts.append(box((hx0, y0, z), (hx1, hy0, z + WALL)))
-        if hy1 < y1:
-            parts.append(box((hx0, hy1, z), (hx1, y1, z + WALL)))
-        at_x = hx1
-    parts.append(box((at_x, y0, z), (x1, y1, z + WALL)))
-    return joined(parts)
-
-
-def wall_z(
-    z0: float, z1: float, y0: float, y1: float, x: float, holes: list[tuple[float, float, float, float]]
-) -> Shape:
-    """A wall along Z, `WALL` thick from x on, with holes (z0, z1, y0, y1)."""
-    # Swapping X and Z mirrors the solid, which the reversed winding undoes.
-    w = wall_x(z0, z1, y0, y1, x, holes)
-    return Shape(w.positions[:, [2, 1, 0]].copy(), w.normals[:, [2, 1, 0]].copy(), w.uv, w.triangles[:, ::-1].copy())
 
 
 class _Mill:
@@ -195,9 +171,9 @@ class _Mill:
         self._add("structure", "loft wall front", wall_x(5.7, 15.3, 6.7, 8.8, 6.7, [(10, 11, 7.2, 8.2)]), "plaster")
         for name, x in (("west", 5.7), ("east", 15.0)):
             self._add("structure", f"loft wall {name}", box((x, 6.7, 7.0), (x + WALL, 8.8, 17.0)), "plaster")
-            self._add("structure", f"gable {name}", _gable(5.4, 2.6), "plaster", at(x, 8.8, 12.0))
-        self._add("structure", "roof front", _roof_slab(9.8, 5.6, 0.46), "roof tiles", at(5.6, 8.72, 6.45))
-        self._add("structure", "roof back", _roof_slab(9.8, 5.6, 0.46), "roof tiles", at(15.4, 8.72, 17.55, math.pi))
+            self._add("structure", f"gable {name}", gable(5.4, 2.6), "plaster", at(x, 8.8, 12.0))
+        self._add("structure", "roof front", roof_slab(9.8, 5.6, 0.46), "roof tiles", at(5.6, 8.72, 6.45))
+        self._add("structure", "roof back", roof_slab(9.8, 5.6, 0.46), "roof tiles", at(15.4, 8.72, 17.55, math.pi))
         self._add("detail", "great gear", wheel(1.15, 0.3, 8, 40, 0.12), "oak", at(9.8, 8.02, 15.9, math.pi / 2))
         self._add("detail", "lantern pinion", wheel(0.45, 0.5, 6, 14, 0.1), "oak", at(9.8, 7.95, 14.35, math.pi / 2))
 
@@ -245,7 +221,7 @@ class _Mill:
             "boards",
         )
         # Planted: the hopper's lightmap coordinates overlap.
-        sides = _hopper(0.5, 1.3, 1.5)
+        sides = hopper(0.5, 1.3, 1.5)
         self._add("props", "grain hopper", sides, "painted red", at(21.3, 1.0, 9.0), uv1=True)
         legs = [box((x, 0, z), (x + 0.1, 1.5, z + 0.1)) for x in (-0.95, 0.85) for z in (-0.95, 0.85)]
         self._add("props", "hopper legs", joined(legs), "oak", at(21.3, 0, 9.0))
@@ -393,60 +369,3 @@ class _Mill:
             "skylight",
             at(12.2, 10.0, 11.5),
         )
-
-
-def _gable(half: float, height: float) -> Shape:
-    """A triangular wall across Z, `WALL` thick along X."""
-    a, b, c = (0, 0, -half), (0, 0, half), (0, height, 0)
-    front = np.array([a, b, c], np.float32)
-    back = front + np.array([WALL, 0, 0], np.float32)
-
-    def face(points: np.ndarray, order: list[int]) -> Shape:
-        p = points[order]
-        n = np.cross(p[1] - p[0], p[2] - p[0])
-        n = n / np.linalg.norm(n)
-        return Shape(
-            p.astype(np.float32),
-            np.repeat(n[None], 3, 0).astype(np.float32),
-            p[:, [2, 1]].astype(np.float32),
-            np.array([[0, 1, 2]], np.int32),
-        )
-
-    sides = [
-        quad([front[1], back[1], back[2], front[2]]),
-        quad([front[2], back[2], back[0], front[0]]),
-        quad([front[0], back[0], back[1], front[1]]),
-    ]
-    return joined([face(front, [0, 1, 2]), face(back, [0, 2, 1]), *sides])
-
-
-def _roof_slab(length: float, run: float, slope: float) -> Shape:
-    """Rows of tiles on a slope that rises with Z."""
-    rows = []
-    count = 22
-    depth = run / math.cos(slope) / count
-    for i in range(count):
-        low = i * depth * 0.98
-        for k in range(14):
-            width = length / 14
-            tile = box((k * width + 0.005, 0, low), ((k + 1) * width - 0.005, 0.035, low + depth * 1.1))
-            rows.append(tile.moved(0, 0.012 * (i % 2), 0))
-    under = box((0, -0.12, 0), (length, -0.01, run / math.cos(slope)))
-    return joined([*rows, under]).rotated(0, -slope)
-
-
-def _hopper(low: float, high: float, height: float) -> Shape:
-    """Four sloping sides, open above and below, both faces solid; every side has the same picture coordinates."""
-    parts = []
-    for k in range(4):
-        outer = quad([(-low, 0, low), (low, 0, low), (high, height, high), (-high, height, high)])
-        inner = quad(
-            [
-                (low, 0, low - 0.03),
-                (-low, 0, low - 0.03),
-                (-high, height, high - 0.03),
-                (high, height, high - 0.03),
-            ]
-        )
-        parts += [outer.rotated(1, k * math.pi / 2), inner.rotated(1, k * math.pi / 2)]
-    return joined(parts)

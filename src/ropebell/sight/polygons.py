@@ -131,11 +131,11 @@ def uncovered(
 def _under(p: F64, n: int, corners: F64, t: int, normal: F64, wider: float, work: F64) -> bool:
     """Whether anything of a polygon lies under a triangle, not only under what this reaches further."""
     copied(p, n, work[0])
-    source = 0
+    at = 0
     for e in range(3):
-        n = _within(work[source], n, corners, t, e, normal, wider, 1.0, work[1 - source])
-        source = 1 - source
-    return n > 0 and width_of(work[source], n) >= 1.2 * wider
+        n = _within(work[at], n, corners, t, e, normal, wider, 1.0, work[1 - at])
+        at = 1 - at
+    return n > 0 and width_of(work[at], n) >= 1.2 * wider
 
 
 @kernel
@@ -145,17 +145,17 @@ def _beyond(
     """Add to the pieces what of a polygon lies beyond each edge of a triangle in turn, and how many there are then; −1
     if that is too many."""
     copied(p, n, work[0])
-    source = 0
+    at = 0
     for e in range(3):
-        outside = _within(work[source], n, corners, t, e, normal, wider, -1.0, work[2])
+        outside = _within(work[at], n, corners, t, e, normal, wider, -1.0, work[2])
         if outside > 0 and width_of(work[2], outside) >= NOTHING:
             if made == PIECES:
                 return -1
             copied(work[2], outside, pieces[made])
             sizes[made] = outside
             made += 1
-        n = _within(work[source], n, corners, t, e, normal, wider, 1.0, work[1 - source])
-        source = 1 - source
+        n = _within(work[at], n, corners, t, e, normal, wider, 1.0, work[1 - at])
+        at = 1 - at
     return made
 
 
