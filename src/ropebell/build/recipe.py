@@ -272,6 +272,11 @@ def get(recipe: Recipe, key: str) -> Any:
     return value
 
 
+def drafted(recipe: Recipe, key: str) -> Any:
+    """The value of a dotted key that is built with: after the draft factor, where that touches it."""
+    return getattr(recipe, key.rpartition(".")[2], get(recipe, key))
+
+
 def with_value(recipe: Recipe, key: str, value: Any) -> Recipe:
     """A copy with one dotted key changed.
 

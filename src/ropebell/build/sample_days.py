@@ -7,14 +7,12 @@ from one to the next, so that all after the first re-use its rays.
 from __future__ import annotations
 
 import datetime
-import json
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
 from ropebell.build import worker
-from ropebell.build.journal import JOURNAL
 from ropebell.build.manifest import read_manifest
 from ropebell.build.outputs import BUILD_FILES, BUILD_FOLDERS
 from ropebell.build.project import Project, find_project
@@ -112,14 +110,10 @@ def _record(day: Day, project: Project, out: Path, made: datetime.datetime) -> N
     for key, value in day.recipe.items():
         recipe = with_value(recipe, key, value)
     request = Request(then.level, out, then.cache, recipe, then.sky, brief, then.tables, note=day.note, pictures=False)
-    code, said = worker.run(request, gentle=False), made.isoformat(timespec="seconds")
+    said = made.isoformat(timespec="seconds")
+    code = worker.run(request, gentle=False, begun=said)
     if code == worker.EXIT_STOPPED:
         raise Stopped()
     if code == worker.EXIT_DONE:
         manifest = read_manifest(out)
         manifest.model_copy(update={"made": said}).write(out)
-    else:
-        journal = out / JOURNAL
-        begin, *rest = journal.read_text(encoding="utf-8").splitlines(keepends=True)
-        begin = json.dumps({**json.loads(begin), "begun": said}, ensure_ascii=False) + "\n"
-        journal.write_text("".join([begin, *rest]), encoding="utf-8")

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from ropebell.build.estimate import Estimate, estimate
-from ropebell.build.recipe import Recipe, get, with_value
+from ropebell.build.recipe import Recipe, drafted, get, with_value
 from ropebell.errors import RecipeError
 from ropebell.level.scene import Scene
 
@@ -18,13 +18,6 @@ STEPS: dict[str, float] = {
     "density.page_size": 2.0,
     "light.bounces": 1.0,
     "density.padding": 1.0,
-}
-# What of a recipe a draft builds with instead.
-DRAFTED: dict[str, Callable[[Recipe], float]] = {
-    "density.texels_per_metre": lambda r: r.texels_per_metre,
-    "light.gather_rays": lambda r: r.gather_rays,
-    "light.direct_samples": lambda r: r.direct_samples,
-    "density.padding": lambda r: r.padding,
 }
 HELPS: dict[str, str] = {
     "density.texels_per_metre": "Helps blocky shadows, lost detail, seams. Coarse: light bleeds past thin walls.",
@@ -75,7 +68,7 @@ def step_costs(
         told = estimate(scene, made, workers, rates)
         return StepCost(
             float(get(made, key)), told.total_seconds - whole.total_seconds, told.memory_bytes - whole.memory_bytes,
-            key not in DRAFTED or DRAFTED[key](made) != DRAFTED[key](recipe),
+            drafted(made, key) != drafted(recipe, key),
         )  # fmt: skip
 
     return cost(up(value)), cost(down(value))

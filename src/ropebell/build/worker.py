@@ -74,13 +74,16 @@ def last_word(pipe: int | None, outcome: str, message: str) -> None:
             os.write(pipe, json.dumps({"outcome": outcome, "message": message}).encode())
 
 
-def run(request: Request, gentle: bool = True, orphaned: int | None = None, pipe: int | None = None) -> int:
+def run(
+    request: Request, gentle: bool = True, orphaned: int | None = None, pipe: int | None = None, begun: str = ""
+) -> int:  # fmt: skip
     """Carry out a build in this process.
 
     Args:
         gentle: lower this process's priority, so that the window stays quick.
         orphaned: a pipe that ends when whoever wants the build is gone, and then nobody does; None: somebody does.
         pipe: where the end is said if the journal cannot take it.
+        begun: when, as an ISO time; empty for now.
 
     Returns:
         The exit status of the contract: 0 done, 3 failed, 4 tripwire, 130 stopped.
@@ -99,7 +102,7 @@ def run(request: Request, gentle: bool = True, orphaned: int | None = None, pipe
     if gentle:
         os.nice(max(15 - os.nice(0), 0))
     try:
-        journal.write("begin", pid=os.getpid(), begun=this_moment(), request=request.to_json())
+        journal.write("begin", pid=os.getpid(), begun=begun or this_moment(), request=request.to_json())
         conditions = parse_conditions(request.stop_when, names)
         wires = Tripwires(conditions, request.brief.white, request.recipe.output.format)
         _watch_wires(wires, request, ending)

@@ -12,8 +12,8 @@ from ropebell.app.steps.recipe.keeping import RecipeKeeping
 from ropebell.app.words import DRAFT_TITLES, DRAFTS, clock, megabytes, short_count
 from ropebell.build.estimate import Estimate, estimate
 from ropebell.build.extremes import extremes, machine_bytes
-from ropebell.build.recipe import CONVERGED, Recipe, get, keys, origin, told_apart, with_value
-from ropebell.build.settings_cost import DRAFTED, HELPS, StepCost, step_costs
+from ropebell.build.recipe import CONVERGED, Recipe, drafted, get, keys, origin, told_apart, with_value
+from ropebell.build.settings_cost import HELPS, StepCost, step_costs
 from ropebell.build.shelf import known
 from ropebell.build.stages import WORDS
 from ropebell.light.workers import cores
@@ -39,7 +39,11 @@ MORE = (
     ("limits.seconds", "Time limit", "s", Scale(0, 3600, 1e6, 0), "A tripwire: the build stops itself; 0 is no limit."),
     ("limits.memory_mb", "Memory limit", "MB", Scale(0, 65536, 1e7, 0), "Rays stay on disk to keep to it; 0 is none."),
 )  # fmt: skip
-DRAFT_NAMES = dict(zip(DRAFTED, ("tx/m", "rays", "direct samples", "padding")))
+# What the draft factor touches.
+DRAFT_NAMES = {
+    "density.texels_per_metre": "tx/m", "light.gather_rays": "rays", "light.direct_samples": "direct samples",
+    "density.padding": "padding",
+}  # fmt: skip
 # Bounces of the last build that are told one by one: so many, and from so many per cent of its light on.
 MOST_NAMED, LEAST_NAMED = 6, 0.1
 # Bytes of memory that are worth telling of.
@@ -295,7 +299,7 @@ def draft_words(recipe: Recipe) -> str:
     """Every setting that the draft factor touches, final value and drafted one side by side."""
     if recipe.draft == 1:
         return "The recipe's own values."
-    pairs = [(DRAFT_NAMES[key], get(recipe, key), drafted(recipe)) for key, drafted in DRAFTED.items()]
+    pairs = [(name, get(recipe, key), drafted(recipe, key)) for key, name in DRAFT_NAMES.items()]
     told = ", ".join(f"{name} {final:g} → {draft:g}" for name, final, draft in pairs if final != draft)
     return f"Built as {told}. The recipe keeps its own values."
 
