@@ -153,7 +153,11 @@ def test_marks_of_faults_are_not_seen_through_walls(qtbot: QtBot) -> None:
     eye = Camera((0.0, 1.0, 0.0), 0.0, 0.0)
     places = np.array([[0.2, 1.0, -3.0], [0.2, 1.0, -6.0], [0.0, 5.0, -6.0]])
     assert picture.in_sight(eye, places, frozenset()).tolist() == [True, False, True]
-    assert picture.in_sight(eye, places, frozenset({scene.node_names.index("g/near")})).all()
+    near, far = (scene.node_names.index(f"g/{name}") for name in ("near", "far"))
+    assert picture.in_sight(eye, places, frozenset({near})).all()
+    beyond = np.array([[0.2, 1.0, -7.0]])
+    hidden = (frozenset(), frozenset({near}), frozenset({far}), frozenset({near, far}))
+    assert [bool(picture.in_sight(eye, beyond, h)[0]) for h in hidden] == [False, False, False, True]
     assert picture.in_sight(replace(eye, plan=True), places, frozenset()).all()
     stage = Stage()
     qtbot.addWidget(stage)

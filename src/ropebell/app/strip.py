@@ -158,17 +158,19 @@ class Strip(QFrame):
         if layout is not None:
             layout.activate()  # at once, or what was hidden would leave its place empty for a moment
 
-    def say(self, where: str, value: str) -> None:
-        """What is under the pointer, and its light; empty for nothing."""
+    def say(self, where: str, value: str, hints: bool = False) -> None:
+        """What is under the pointer, and its light; empty for nothing: then, if wanted, what hands and keys do."""
+        silent = not (where or value)
         self.where.setText(where)
         self.value.setText(value)
+        self.where.setVisible(not (silent and hints))
+        self.hint.setVisible(silent and hints)
         named = min(self.where.fontMetrics().horizontalAdvance(where), NAME_ROOM)
-        room = named + self.value.sizeHint().width() + 8 + 4 * GAP_WIDTH if where or value else 0
+        room = 0 if silent else named + self.value.sizeHint().width() + 8 + 4 * GAP_WIDTH
         if self._spot_view != self.view.text():
             self._spot_room, self._spot_view = 0, self.view.text()
-        if room > self._spot_room:
-            self._spot_room = room
-            self.make_room()
+        self._spot_room = max(self._spot_room, room)
+        self.make_room()
 
     def minimumSizeHint(self) -> QSize:
         # What there is no room for goes; it does not keep the window wide.

@@ -144,11 +144,7 @@ class StripWords(QObject):
 
     def say(self, words: Words) -> None:
         """Say this of what is under the pointer on a canvas of its own."""
-        self._strip.say(words.where, words.value)
-        silent = not (words.where or words.value) and self._desk.level.now is not None
-        self._strip.where.setVisible(not silent)
-        self._strip.hint.setVisible(silent)
-        self._strip.make_room()
+        self._strip.say(words.where, words.value, hints=self._desk.level.now is not None)
 
     def _show_spot(self) -> None:
         spot, shown = self._spot, self._desk.stage.scene_shown

@@ -52,8 +52,7 @@ def black_patches(s: Looked) -> Iterator[Finding]:
     rows = np.flatnonzero(lit.counts & (lit.light <= BLACK * most)).astype(np.int32)
     if not len(rows) or most <= 0:
         return
-    around, telling = _in_sight(lit.hits.table, rows, RAYS, lit.light)
-    telling[around < LIT * lit.usual] = 0.0
+    around, telling = _in_sight(lit.hits.table, rows, RAYS, lit.light, LIT * lit.usual)
     dark = (lit.samples.count[rows] > 0) & (telling >= TELLING) & (lit.light[rows] < BLACK * around)
     front = np.zeros(len(lit), np.bool_)
     front[rows[dark]] = True
@@ -73,8 +72,9 @@ def black_patches(s: Looked) -> Iterator[Finding]:
 
 
 @kernel
-def _in_sight(table: I32, rows: I32, most: int, light: F32) -> tuple[F64, F64]:
-    """(m,) median light of the surfaces that each texel's rays meet, and the share of its rays that meet any."""
+def _in_sight(table: I32, rows: I32, most: int, light: F32, least: float) -> tuple[F64, F64]:
+    """(m,) median light of the surfaces that each texel's rays meet, and the share of its rays that meet any; none
+    where the median is under `least` lux."""
     around, telling = np.zeros(len(rows)), np.zeros(len(rows))
     rays = min(most, table.shape[1])
     met = np.empty(rays, np.float32)
@@ -88,7 +88,7 @@ def _in_sight(table: I32, rows: I32, most: int, light: F32) -> tuple[F64, F64]:
                 n += 1
         if n:
             around[m] = np.median(met[:n])
-            telling[m] = n / counted
+            telling[m] = n / counted if around[m] >= least else 0.0
     return around, telling
 
 
@@ -137,8 +137,8 @@ def _from_behind(s: Looked, rows: I32, expected: F64) -> Mask:
     if not len(rows):
         return found
     other = s.again.of(None, samples=samples_of(lit, rows), flipped=True, rays=32, lamps=False)
-    around, telling = _in_sight(other.hits, np.arange(len(rows), dtype=np.int32), other.hits.shape[1], lit.light)
-    telling[around < LIT * lit.usual] = 0.0
+    every = np.arange(len(rows), dtype=np.int32)
+    around, telling = _in_sight(other.hits, every, other.hits.shape[1], lit.light, LIT * lit.usual)
     black = (other.behind < 0.25) & (telling >= TELLING) & (lit.light[rows] < BLACK * around)
     found[rows[black]] = True
     expected[rows[black]] = around[black]
@@ -265,11 +265,11 @@ def _middle(lit: Lit, patch: NDArray[np.int64]) -> int:
     return int(patch[np.argmin(((places - places.mean(axis=0)) ** 2).sum(axis=1))])
 
 
-def _before(lit: Lit, spots: F64, rows: NDArray[np.int64], around: float) -> NDArray[np.int64]:
-    """Of some texels those near some spots that could be lit from there; all that are near, if none could.
+def _within_reach(lit: Lit, spots: F64, rows: NDArray[np.int64], around: float) -> NDArray[np.int64]:
+    """(k,) of some texels those near some spots that could be lit from there; all that are near, if none could.
 
     Args:
-        spots: (k, 3) on a surface. around: metres.
+        spots: (n, 3) metres, on a surface. rows: (m,) texels. around: metres that are near.
     """
     from scipy.spatial import cKDTree  # slow to load, and only wanted here
 
@@ -313,7 +313,7 @@ def dull_emitters(s: Looked) -> Iterator[Finding]:
         low, high = spots.min(axis=0), spots.max(axis=0)
         # What is larger than that shines farther, or nothing but the wall behind it would be asked.
         around = max(AROUND, float(np.linalg.norm(high - low)))
-        near = _before(lit, spots, rows[lit.node[rows] != node], around)
+        near = _within_reach(lit, spots, rows[lit.node[rows] != node], around)
         weight = lit.area[near]
         all_light = float((lit.light[near] * weight).sum())
         if not len(near) or all_light <= 0:

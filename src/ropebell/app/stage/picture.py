@@ -155,9 +155,12 @@ class StagePicture:
         origins = np.tile((eye - self.space.centre).astype(np.float32), (len(places), 1))
         way = (places - eye).astype(np.float32)
         free = ~self.space.blocked(origins, way, np.full(len(places), AT_ITS_FACE, np.float32))
-        if hidden and not free.all():
-            struck = self.space.first_hit(origins, way)
-            free |= np.isin(self.scene.node[struck], list(hidden))
+        # Few are behind what is hidden, and may have other things behind that before them.
+        for row in np.flatnonzero(~free) if hidden else ():
+            t, start = self.first_visible(eye, way[row].astype(np.float64), hidden)
+            if t >= 0:
+                _, at = _meet(start, way[row].astype(np.float64), self.scene.corners[t])
+            free[row] = t < 0 or np.linalg.norm(at - eye) >= AT_ITS_FACE * np.linalg.norm(way[row])
         return free
 
     def walked(self, eye: F64, right: F64, forward: F64, aside: float, ahead: float) -> F64 | None:

@@ -163,7 +163,7 @@ class ContactSheet(QWidget):
                 return Column(knot.number, knot.draft or 1, pictures)
             for place in places:
                 size = FINER * CELL.width(), FINER * CELL.height()
-                # As the newest build of all is seen best there: others compare with it along the row.
+                # The newest build is drawn first, and chooses it for its row.
                 if place.name not in exposures:
                     exposures[place.name] = picture.exposure(place.camera, size[0] / size[1])
                 suited = replace(look, exposure=exposures[place.name])
