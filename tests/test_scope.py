@@ -10,9 +10,12 @@ from typing import Any
 import numpy as np
 import pytest
 
+from gltf_files import write_glb
 from helpers import bake, level_file, recipe, room
 from ropebell.build.manifest import read_manifest
+from ropebell.build.outputs import BAKED_LEVEL
 from ropebell.build.recipe import unfinished
+from ropebell.build.reopened import reopen
 from ropebell.build.request import Request
 from ropebell.build.result import Result, open_result, read_layer
 from ropebell.build.scope import Scope, box_of, named_nodes
@@ -20,8 +23,9 @@ from ropebell.build.since import changed_since
 from ropebell.cli.main import main
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import box
-from ropebell.errors import UsageError
+from ropebell.errors import BuildError, UsageError
 from ropebell.level.brief import AddedLight, Brief, LightChange, Move
+from ropebell.level.gltf_container import read_container
 from ropebell.level.model import F64, LUMINANCE, Light
 from ropebell.level.open import open_level
 from ropebell.level.prepare import prepare
@@ -128,6 +132,73 @@ def test_what_the_camera_sees_is_lit_evenly_and_the_rest_is_not_run_on_into(buil
     assert origins(tmp_path / "b")["g/other room"] == 0
 
 
+def _asked(capsys: Any, *words: object) -> dict[str, Any]:
+    """The manifest of a build by the command line."""
+    assert main(["bake", *map(str, words), "--json"]) == 0
+    manifest: dict[str, Any] = json.loads(capsys.readouterr().out)["manifest"]
+    return manifest
+
+
+def test_scopes_of_the_window_are_on_the_command_line(
+    built: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: Any
+) -> None:
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
+    words = [built / "level.glb", "--recipe", "sketch", "--set", "draft=8"]
+    rest = _asked(capsys, *words, "--out", tmp_path / "a", "--all-but", "g/room", "--all-but", "crate 0")
+    assert rest["scope"]["only"] == ["g/other room", "g/crate 1"]
+    seen = _asked(
+        capsys, *words, "--out", tmp_path / "b", "--seen-from", "2,1.5,3.5", "2,0,1", "--seen-angle", 60,
+        "--changed-since", tmp_path / "a",
+    )  # fmt: skip
+    look = View.of(seen["scope"]["seen"])
+    assert look.half_angle == pytest.approx(np.pi / 6) and np.linalg.norm(look.toward) == pytest.approx(1)
+    assert [p["build"] for p in seen["parts"]][:2] == ["", "b"] and "a" in [p["build"] for p in seen["parts"]]
+    for wrong in (
+        ["--seen-from", "1,1,1", "1,1,1"],
+        ["--seen-from", "1,1,1", "1,1,2", "--seen-angle", "0"],
+        ["--all-but", "crate 0", "--only", "crate 1"],
+        ["--properties-of", str(tmp_path / "a"), "--only", "crate 1"],
+        ["--properties-of", str(tmp_path / "nowhere")],
+    ):
+        assert main(["bake", *map(str, words), "--out", str(tmp_path / "e"), *wrong]) == 2
+    assert main(["bake", *map(str, words), "--out", str(tmp_path / "e"), "--all-but", "g"]) == 0
+    assert "nothing is left to light" in capsys.readouterr().out and not (tmp_path / "e").exists()
+
+
+def test_properties_alone_take_the_light_as_it_is(built: Path, tmp_path: Path) -> None:
+    """The baked level is of now, with names and extras of now; not a byte of light is another."""
+    folder = tmp_path / "level"
+    folder.mkdir()
+    whole = read_manifest(built / "whole")
+    container = read_container(built / "level.glb")
+    document = container.json
+    gate = next(node for node in document["nodes"] if node["name"] == "crate 0")
+    gate["extras"] = {"opens_with": "the brass key"}
+    document["nodes"].append({"name": "spawn"})
+    document["scenes"][0]["nodes"].append(len(document["nodes"]) - 1)
+    write_glb(folder / "level.glb", document, container.binary or b"")
+    scope = Scope(since=built / "whole", properties=True)
+    made = bake(folder / "level.glb", MADE, tmp_path / "b", cache=built / "cache", scope=scope, brief=DIMMED)
+    assert set(made["seconds"]) == {"scene", "write", "total"} and made["level"]["nodes"] == whole.level.nodes + 1
+    assert made["lights"] == whole.as_json()["lights"], (
+        "dimmed since: that is no property, and is not said to be lit so"
+    )
+    for page in whole.pages:
+        for name in (page.file, page.direct, page.noise):
+            if name is not None:
+                assert (tmp_path / "b" / name).read_bytes() == (built / "whole" / name).read_bytes()
+    ours, theirs = open_result(tmp_path / "b"), open_result(built / "whole")
+    for name in OBJECTS:
+        np.testing.assert_array_equal(mean_on(ours, name), mean_on(theirs, name))
+    nodes = read_container(tmp_path / "b" / BAKED_LEVEL).json["nodes"]
+    assert {n["name"]: n["extras"] for n in nodes if "extras" in n} == {"crate 0": {"opens_with": "the brass key"}}
+    assert "spawn" in [n["name"] for n in nodes]
+    # Its light can still be accounted for, by the build that it is of.
+    assert reopen(tmp_path / "b").lit.total.shape == reopen(built / "whole").lit.total.shape
+    with pytest.raises(BuildError, match="g/crate 1 came, moved or changed since whole"):
+        bake(folder / "level.glb", MADE, tmp_path / "c", cache=built / "cache", scope=scope, brief=SHIFT)
+
+
 def test_a_cut_box_is_sealed(built: Path, tmp_path: Path) -> None:
     """Round a whole room nothing changes; a cut through it lets nothing in, neither sun nor sky nor lamps outside."""
     brief = Brief(
@@ -221,7 +292,7 @@ def test_what_is_no_scope_is_refused(values: Any) -> None:
 
 
 def test_a_scope_comes_back_from_its_values() -> None:
-    scope = Scope(("a/b",), box_of((3, 2, 1, 0, 0, 0)), Path("/x"), View((0, 0, 0), (0, 0, 1), 0.5), "solve")
+    scope = Scope(("a/b",), box_of((3, 2, 1, 0, 0, 0)), Path("/x"), View((0, 0, 0), (0, 0, 1), 0.5), "solve", True)
     assert Scope.of(json.loads(json.dumps(scope.as_values()))) == scope
     assert Scope.of({}) == Scope() and Scope().everywhere and not scope.everywhere
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import json
+import math
 import shutil
 import time
 import tomllib
@@ -26,6 +27,7 @@ from ropebell.cli.main import main
 from ropebell.errors import LevelError, ProjectError
 from ropebell.level import images, limits
 from ropebell.level.gltf_read import read_gltf
+from ropebell.level.gltf_write import plain_glb
 from ropebell.level.obj_read import read_obj
 from ropebell.level.open import open_level
 from ropebell.level.sky_picture import read_sky_picture
@@ -247,6 +249,15 @@ def test_an_extension_that_is_no_text_is_told(tmp_path: Path, name: Any) -> None
     with pytest.raises(LevelError, match="requires the extension"):
         read_gltf(write(tmp_path / "a.gltf", required))
     assert "unread-extension" in {n.kind for n in read_gltf(write(tmp_path / "b.gltf", used)).notices}
+
+
+@pytest.mark.parametrize("extras", [math.nan, {"a": [math.inf]}, "\ud800", {"\ud800": 1}])
+def test_extras_that_cannot_be_written_again_are_left_out_and_told(tmp_path: Path, extras: Any) -> None:
+    spoilt = document()
+    spoilt["nodes"][0]["extras"] = extras
+    level = read_gltf(write(tmp_path / "a.gltf", spoilt))
+    assert level.nodes[0].extras is None and "unread-extension" in {n.kind for n in level.notices}
+    assert plain_glb(level, "test")
 
 
 @pytest.mark.parametrize("page", [1, -2, 10**30, "0", [0]])

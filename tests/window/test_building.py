@@ -134,6 +134,25 @@ def test_only_what_changed(window: Window, qtbot: QtBot) -> None:
     qtbot.waitUntil(lambda: "Nothing to do: nothing changed since build 2" in window.notices.text, timeout=LONG)
 
 
+def test_properties_alone_are_written_with_the_light_of_the_newest_build(window: Window, qtbot: QtBot) -> None:
+    s, bench = window.desk, step(window).build_bench
+    bench.next.choose("properties")
+    before = open_result(s.rope.shown.folder)
+    build(window, qtbot)
+    after = s.rope.shown
+    assert after.manifest.scope.properties and set(after.manifest.seconds) == {"scene", "write", "total"}
+    np.testing.assert_array_equal(after.total, before.total)
+    assert "Lit nothing: its light is that of build 1." in bench.summary.text()
+    assert s.rope.knots[-1].scope == "properties alone, lit as build 1"
+    # Where a face is not what it was, the light does not fit.
+    s.document.edit_brief("Move", lambda b: b.__class__(moves={"things/chest": Move((0.0, 0.0, 0.7))}))
+    idle(window, qtbot)
+    with qtbot.waitSignal(s.builds.ended, timeout=LONG):
+        s.commands.run("build.start")
+    idle(window, qtbot)
+    assert "things/chest came, moved or changed since build 2" in window.notices.text
+
+
 def test_the_cut_box_is_drawn_moved_by_its_grips_and_never_forgotten(window: Window, qtbot: QtBot) -> None:
     s, bench = window.desk, step(window).build_bench
     window.go_to_step("build")

@@ -23,7 +23,7 @@ from pydantic import (
 )
 
 from ropebell.build.recipe import Recipe
-from ropebell.build.scope import EVERYTHING, Scope
+from ropebell.build.scope import EVERYTHING, Scope, in_words
 from ropebell.errors import ProjectError
 from ropebell.files import read_json, write_json
 from ropebell.level.brief import Brief, from_values, to_values
@@ -284,7 +284,7 @@ def _from_1(values: dict[str, Any]) -> dict[str, Any]:
 
 def parts_in_words(manifest: Manifest) -> tuple[str, ...]:
     """Whose light a composed picture has, by the numbers of its layer `origin`."""
-    names = [f"build {part.build.lstrip('0') or '0'}" if part.build else "not finished" for part in manifest.parts]
+    names = [in_words(Path(part.build)) if part.build else "not finished" for part in manifest.parts]
     return (*names[:1], "this build", *names[2:])
 
 

@@ -120,9 +120,7 @@ def write_outputs(
     try:
         make_folder(out / PAGES)
         make_folder(out / LAYERS)
-        placement = LightmapPlacement(
-            (built.atlas.uv / built.atlas.side).astype(np.float32), built.atlas.lightmap, built.atlas.chart
-        )
+        placement = LightmapPlacement((built.atlas.uv / built.atlas.side).astype(np.float32), built.atlas.lightmap)
 
         def baked() -> None:
             generator = f"Rope Bell {ropebell.__version__}"

@@ -9,7 +9,7 @@ from ropebell.build.journal import Journal
 from ropebell.build.manifest import Manifest
 from ropebell.build.request import Request
 from ropebell.build.stage import Work
-from ropebell.build.stages import STAGES
+from ropebell.build.stages import PROPERTIES_ALONE, STAGES
 from ropebell.build.stages.write import WRITE
 from ropebell.build.stored import names_kept
 from ropebell.build.tripwires import Tripwires
@@ -44,10 +44,11 @@ def build_up_to(
     Args:
         stage: name of the last one.
     """
-    work = Work(STAGES, request, journal, {**RATES, **request.rates}, stop_wanted, wires)
+    stages = PROPERTIES_ALONE if request.scope.properties else STAGES
+    work = Work(stages, request, journal, {**RATES, **request.rates}, stop_wanted, wires)
     with work.store.at_work(), work.memory.watching():
         work.store.trim(set())
-        for one in STAGES:
+        for one in stages:
             work.run(one)
             if one.name == stage:
                 break

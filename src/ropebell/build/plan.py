@@ -13,7 +13,7 @@ from ropebell.build.scope import box_of
 from ropebell.errors import ProjectError, RecipeError
 from ropebell.level.brief import Box, BriefError, Mark
 
-Lights = Literal["everything", "changed", "selection", "shown", "camera", "box"]
+Lights = Literal["everything", "changed", "selection", "shown", "camera", "box", "properties"]
 PLAN, PROFILES, PROFILE = "plan", "profiles", "profile"
 LIGHTS: dict[Lights, str] = {
     "everything": "Everything",
@@ -22,6 +22,7 @@ LIGHTS: dict[Lights, str] = {
     "shown": "What is shown",
     "camera": "What the camera sees",
     "box": "Inside the cut box",
+    "properties": "Nothing: properties alone",
 }
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
@@ -47,6 +47,8 @@ def reopen(folder: Path) -> Reopened:
         LevelError: its level or a page of it cannot be read.
     """
     manifest = read_manifest(folder)
+    if manifest.scope.properties and manifest.scope.since is not None:
+        return replace(reopen(manifest.scope.since), folder=folder, manifest=manifest)
     request = asked_for(read_events(folder))
     if request is None:
         raise ProjectError("its journal does not say what was built", folder, "Build again")

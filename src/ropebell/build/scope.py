@@ -34,6 +34,7 @@ class Scope:
         since: an earlier build: what changed after it, and what is written for the rest.
         seen: what this place looks at.
         stage: the last stage to run; empty: all.
+        properties: no light at all: that of `since` is written on the level as it is now.
     """
 
     only: tuple[str, ...] = ()
@@ -41,6 +42,7 @@ class Scope:
     since: Path | None = None
     seen: View | None = None
     stage: str = ""
+    properties: bool = False
 
     @property
     def whole(self) -> bool:
@@ -71,6 +73,8 @@ class Scope:
             values["seen"] = self.seen.as_values()
         if self.stage:
             values["stage"] = self.stage
+        if self.properties:
+            values["properties"] = True
         return values
 
     @staticmethod
@@ -90,6 +94,7 @@ class Scope:
                 Path(str(since)) if since else None,
                 View.of(seen) if seen else None,
                 str(values.get("stage", "")),
+                bool(values.get("properties", False)) and bool(since),
             )  # fmt: skip
         except (TypeError, LookupError, AttributeError, OverflowError) as error:
             raise ValueError(f"it is no scope ({error})") from error
@@ -100,8 +105,10 @@ class Scope:
         parts = []
         if self.only:
             parts.append(f"only {len(self.only)} object{'s' if len(self.only) > 1 else ''}")
-        if self.since is not None and not self.only:
-            parts.append(f"what changed since {self.since.name}")
+        if self.properties and self.since is not None:
+            parts.append(f"properties alone, lit as {in_words(self.since)}")
+        elif self.since is not None and not self.only and self.seen is None:
+            parts.append(f"what changed since {in_words(self.since)}")
         if self.seen is not None:
             parts.append("what the camera sees")
         if self.box is not None:
@@ -112,6 +119,11 @@ class Scope:
 
 
 EVERYTHING = Scope()
+
+
+def in_words(build: Path) -> str:
+    """A build by its folder, such as "build 9"."""
+    return f"build {int(build.name)}" if build.name.isdecimal() else build.name
 
 
 def box_of(numbers: Sequence[float]) -> Box:
@@ -148,6 +160,15 @@ def named_nodes(scene: Scene, names: tuple[str, ...]) -> tuple[str, ...]:
         else:
             raise UsageError(f"there is no object '{name}'", "", "Name it as the level does, such as props/crate 1")
     return tuple(dict.fromkeys(found))
+
+
+def all_but(scene: Scene, paths: tuple[str, ...]) -> tuple[str, ...]:
+    """Paths of all nodes with faces but the named ones and what is below them."""
+    but = set(paths)
+    return tuple(
+        scene.node_names[node] for node, _, _ in scene.node_ranges()
+        if not but.intersection(_branches(scene.node_names[node]))
+    )  # fmt: skip
 
 
 def _branches(path: str) -> list[str]:

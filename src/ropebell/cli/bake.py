@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 import signal
 import sys
 import time
@@ -22,7 +23,7 @@ from ropebell.build.recipe import Recipe, load, with_setting
 from ropebell.build.request import Request
 from ropebell.build.result import Outcome
 from ropebell.build.runner import BuildProcess
-from ropebell.build.scope import Scope, box_of, named_nodes
+from ropebell.build.scope import Scope, all_but, box_of, named_nodes
 from ropebell.build.shelf import known
 from ropebell.build.since import changed_since
 from ropebell.build.stages import STAGES
@@ -32,8 +33,11 @@ from ropebell.cli.said import say
 from ropebell.errors import UsageError, step, why
 from ropebell.level.open import LEVEL_SUFFIXES, open_level
 from ropebell.light.arithmetic import worker_named
+from ropebell.light.view import View
 
 CLEARING = "bake with --clear-earlier removes such once a build is done"
+# Metres between the places of a look.
+LEAST_LOOK = 1e-6
 EXITS = {"done": 0, "failed": 3, "died": 3, "tripwire": 4, "stopped": 130}
 
 
@@ -45,8 +49,12 @@ class Wanted:
     settings: list[str]
     sky: Color | None
     only: list[str]
+    all_but: list[str]
+    seen_from: list[Color] | None
+    seen_angle: float
     box: tuple[float, ...] | None
     since: Path | None
+    properties_of: Path | None
     stage: str
     stop_when: list[str]
     worker: str = ""
@@ -124,19 +132,26 @@ def _request(project: Project, out: Path, scope: Scope, wanted: Wanted) -> Reque
 
 def _scope(wanted: Wanted, project: Project) -> tuple[Scope, str]:
     """What is to be lit, and why that is nothing, if it is."""
+    _only_one_way(wanted)
+    if wanted.properties_of is not None:
+        read_manifest(wanted.properties_of)
+        return Scope(since=wanted.properties_of, properties=True), ""
     box = box_of(wanted.box) if wanted.box is not None else None
-    scope = Scope(box=box, stage=wanted.stage)
-    if not wanted.only and wanted.since is None:
+    seen = _look(wanted.seen_from, wanted.seen_angle)
+    scope = Scope(box=box, seen=seen, stage=wanted.stage)
+    if not (wanted.only or wanted.all_but) and wanted.since is None:
         return scope, ""
-    if box is not None and wanted.since is not None:
-        raise UsageError("what lies in a cut box is another level", "--box", "Leave out --box or --changed-since")
     source = open_level(project.level)
     gathered = gather(source, project.brief, project.recipe, project.sky, project.tables, box)
     only = named_nodes(gathered.scene, tuple(wanted.only))
+    if wanted.all_but:
+        only = all_but(gathered.scene, named_nodes(gathered.scene, tuple(wanted.all_but)))
+        if not only:
+            return scope, "nothing is left to light"
     if wanted.since is None:
         return replace(scope, only=only), ""
     since = changed_since(wanted.since, source, gathered.scene, gathered.subject.baking, project)
-    if only:
+    if only or seen is not None:
         return replace(scope, only=only, since=wanted.since), ""
     if since.nothing:
         return scope, f"nothing changed since {wanted.since}"
@@ -145,6 +160,39 @@ def _scope(wanted: Wanted, project: Project) -> tuple[Scope, str]:
         say(f"ropebell: everything is lit: changed since {wanted.since}: {because}", aside=True)
         return scope, ""
     return replace(scope, only=since.objects, since=wanted.since), ""
+
+
+def _only_one_way(wanted: Wanted) -> None:
+    """Refuse scopes that contradict each other.
+
+    Raises:
+        UsageError: which, and what to leave out.
+    """
+    if wanted.box is not None and wanted.since is not None:
+        raise UsageError("what lies in a cut box is another level", "--box", "Leave out --box or --changed-since")
+    if wanted.only and wanted.all_but:
+        raise UsageError("one names what is lit, the other what is not", "--all-but", "Leave out it or --only")
+    others = (wanted.only, wanted.all_but, wanted.seen_from, wanted.box, wanted.since, wanted.stage)
+    if wanted.properties_of is not None and any(others):
+        raise UsageError("nothing is lit then, so no part of it is", "--properties-of", "Leave out all other scopes")
+
+
+def _look(from_to: Sequence[Color] | None, angle: float) -> View | None:
+    """A look from one place at another, so many degrees wide.
+
+    Raises:
+        UsageError: there is no such look.
+    """
+    if from_to is None:
+        return None
+    if not 1.0 <= angle <= 180.0:
+        raise UsageError(f"{angle:g} is outside 1 … 180 degrees", "--seen-angle", "Choose another angle")
+    eye, at = from_to
+    far = math.dist(eye, at)
+    if far < LEAST_LOOK:
+        raise UsageError("both places are the same", "--seen-from", "Name a place, and another to look at")
+    x, y, z = ((b - a) / far for a, b in zip(eye, at))
+    return View(eye, (x, y, z), math.radians(angle / 2))
 
 
 def _nothing(why_nothing: str, out: Path, as_json: bool) -> int:

@@ -102,6 +102,7 @@ def _of_the_build(m: Manifest, most_mb: float) -> list[Finding]:
     drafts = [words for words, part in zip(parts_in_words(m), m.parts) if part.draft > 1 or not part.build]
     if not m.scope.everywhere or m.left or drafts:
         what = "a cut box alone" if m.scope.box is not None else "a part of the level"
+        what = "nothing, its light is that of an earlier build" if m.scope.properties else what
         more = f", and some of its light is of {', '.join(drafts)}" if drafts else ""
         left = f"; {len(m.left)} objects were left as they were" if m.left else ""
         found.append(Finding("part-build", FIRM, "", f"It lit {what}{more}{left}.", "Build everything"))

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import json
 import math
+from typing import Any
 
 import numpy as np
 
@@ -133,9 +135,27 @@ def read_nodes(root: Json, mesh_count: int, light_count: int, notices: list[Noti
         carried += light >= 0
         if carried > MAX_LIGHTS:
             raise spec.wrong(f"is one of more than the {MAX_LIGHTS:,} lights that are read")
-        nodes.append(Node(name, path, parent, local, world, mesh, light))
+        nodes.append(Node(name, path, parent, local, world, mesh, light, _extras(spec, notices)))
         waiting.extend((child, len(nodes) - 1) for child in reversed(children[i]))
     return nodes
+
+
+def _extras(spec: Json, notices: list[Notice]) -> Any:
+    """A node's extras, if they can be written again as they are."""
+    extras = spec.value.get("extras")
+    if extras is not None:
+        try:
+            json.dumps(extras, allow_nan=False, ensure_ascii=False).encode()
+        except (ValueError, RecursionError):
+            notices.append(
+                Notice(
+                    "unread-extension",
+                    spec.place,
+                    "Its extras are no JSON that can be written again; they are left out.",
+                )
+            )
+            return None
+    return extras
 
 
 def _unique(path: str, taken: dict[str, int]) -> str:

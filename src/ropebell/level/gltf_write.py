@@ -33,12 +33,11 @@ class LightmapPlacement:
 
     Attributes:
         uv: (T, 3, 2) float32, 0 … 1 on the page, v counted from the top row.
-        page: (T,) int32, −1 for what has no lightmap. chart: (T,) int32.
+        page: (T,) int32, −1 for what has no lightmap.
     """
 
     uv: F32
     page: I32
-    chart: I32
 
 
 class _Buffer:
@@ -265,6 +264,8 @@ def _nodes(
     lights: list[dict[str, Any]] = []
     for index, node in enumerate(level.nodes):
         spec: dict[str, Any] = {"name": node.name}
+        if node.extras is not None:
+            spec["extras"] = node.extras
         if not np.array_equal(node.local, np.eye(4)):
             spec["matrix"] = [float(v) for v in node.local.T.ravel()]
         if index in mesh_of:
@@ -274,7 +275,8 @@ def _nodes(
             change = brief.light(node.path)
             told = {k: getattr(change, k) for k in ("intensity", "color", "width", "height", "size", "roll")}
             shape = {key: value for key, value in told.items() if value is not None}
-            spec["extras"] = {"area_light": {"kind": level.lights[node.light].kind, **shape}}
+            kept = node.extras if isinstance(node.extras, dict) else {}
+            spec["extras"] = {**kept, "area_light": {"kind": level.lights[node.light].kind, **shape}}
         elif node.light >= 0:
             spec["extensions"] = {PUNCTUAL: {"light": len(lights)}}
             lights.append(_light(level.lights[node.light], brief.light(node.path)))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -158,6 +159,7 @@ class Node:
         local: (4, 4) float64 transform to the parent's frame.
         world: (4, 4) float64 transform to the level's frame.
         mesh, light: indices, or −1.
+        extras: what else the file says of it, any JSON, kept as it is; None: nothing.
     """
 
     name: str
@@ -167,6 +169,7 @@ class Node:
     world: F64
     mesh: int = -1
     light: int = -1
+    extras: Any = None
 
 
 @dataclass(frozen=True, eq=False)

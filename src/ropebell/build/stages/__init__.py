@@ -12,6 +12,7 @@ from ropebell.build.stages.finish import FINISH
 from ropebell.build.stages.footing import FOOTING
 from ropebell.build.stages.inspect import INSPECT
 from ropebell.build.stages.probes import PROBES
+from ropebell.build.stages.rewrite import REWRITE
 from ropebell.build.stages.scene import SCENE
 from ropebell.build.stages.sight import SIGHT
 from ropebell.build.stages.solve import SOLVE
@@ -19,7 +20,18 @@ from ropebell.build.stages.surfaces import SURFACES
 from ropebell.build.stages.transport import TRANSPORT
 from ropebell.build.stages.write import WRITE
 
-__all__ = ["CHARTS", "DIRECT", "FINISH", "FOOTING", "STAGES", "TRANSPORT", "WORDS", "WRITE", "digests"]
+__all__ = [
+    "CHARTS",
+    "DIRECT",
+    "FINISH",
+    "FOOTING",
+    "PROPERTIES_ALONE",
+    "STAGES",
+    "TRANSPORT",
+    "WORDS",
+    "WRITE",
+    "digests",
+]
 
 STAGES: tuple[Stage[Any], ...] = (
     SCENE,
@@ -36,6 +48,8 @@ STAGES: tuple[Stage[Any], ...] = (
     INSPECT,
     WRITE,
 )
+# Of a build that lights nothing.
+PROPERTIES_ALONE: tuple[Stage[Any], ...] = (SCENE, REWRITE)
 WORDS = {stage.name: stage.words for stage in STAGES}
 
 

@@ -29,6 +29,7 @@ from ropebell.app.words import clock, count, made_on, megabytes, moment
 from ropebell.build.knots import Knot
 from ropebell.build.manifest import Manifest, parts_in_words
 from ropebell.build.result import Outcome, Result
+from ropebell.build.scope import in_words
 from ropebell.build.stages import WORDS
 from ropebell.level.finding import Finding
 
@@ -329,6 +330,8 @@ def whose_light(manifest: Manifest) -> str:
     scope, whole = manifest.scope, max(sum(part.texels for part in manifest.parts), 1)
     if scope.box is not None:
         return f"\nLit {scope.words}: sun, sky and lamps outside gave no light."
+    if scope.properties and scope.since is not None:
+        return f"\nLit nothing: its light is that of {in_words(scope.since)}."
     if not manifest.parts:
         return ""
     names = parts_in_words(manifest)

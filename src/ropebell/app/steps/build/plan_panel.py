@@ -38,6 +38,8 @@ ABOUT: dict[Lights, str] = {
     "shown": "What is not hidden now. Light comes from everywhere; the rest is written as it was.",
     "camera": "What is in the picture, all of it to the end; the rest is written as it was.",
     "box": "The level ends where the box does. The cut is sealed: sun, sky and lamps outside give no light.",
+    "properties": "No ray is shot: names, extras and other properties of now are written with the light of the newest "
+    "build. Refused where a face changed; what is out of date stays so.",
 }
 # Tripwires that are offered, with what they are for.
 OFFERED = {

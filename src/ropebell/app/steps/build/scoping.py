@@ -35,6 +35,11 @@ def wanted(desk: Desk, begin: Begin) -> None:
         begin(Scope(shown, since=base, stage=plan.stage))
     elif plan.lights == "camera":
         begin(Scope(seen=desk.builds.looks_from(), since=base, stage=plan.stage))
+    elif plan.lights == "properties":
+        if base is None:
+            desk.tell("There is no build yet whose light could be taken. Light everything first.", "build")
+            return
+        begin(Scope(since=base, properties=True))
     elif plan.lights == "changed" and base is not None:
         _changed(desk, now, base, plan.stage, begin)
     else:
