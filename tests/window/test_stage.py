@@ -15,7 +15,7 @@ from ropebell.app.stage import renderer
 from ropebell.app.stage.backdrop import backdrop_of
 from ropebell.app.stage.camera import Camera
 from ropebell.app.stage.drawn import Charted, vertex_table
-from ropebell.app.stage.overlay import Mark, Overlay
+from ropebell.app.stage.overlay import Mark, Overlay, seen_overlay
 from ropebell.app.stage.picture import StagePicture
 from ropebell.app.stage.widget import Stage
 from ropebell.app.steps.faults.views import LUX
@@ -167,5 +167,8 @@ def test_marks_of_faults_are_not_seen_through_walls(qtbot: QtBot) -> None:
         Mark((float(x), float(y), float(z)), "fault noise", name, through=name == "chosen")
         for (x, y, z), name in zip(places[[0, 1, 1]], ("before", "behind", "chosen"))
     )))  # fmt: skip
-    assert [m.label for m in stage._seen_overlay().marks] == ["before", "chosen"]
+    assert [m.label for m in seen_overlay(stage.overlay, stage.picture, stage.camera, stage.look.hidden).marks] == [
+        "before",
+        "chosen",
+    ]
     stage.close_renderer()

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Callable
 
 import numpy as np
-from PyQt6.QtCore import QObject, Qt, QTimer, pyqtSignal
+from PyQt6.QtCore import QEvent, QObject, Qt, QTimer, pyqtSignal
+from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QApplication
 
 FLY_KEYS = {
@@ -18,7 +20,10 @@ LONGEST_STEP = 0.1
 
 
 class Flight(QObject):
-    """Keys that are held, as steps by time and not by frames.
+    """Keys that are held over the widget that this is installed on, as steps by time and not by frames.
+
+    Args:
+        allowed: whether there is a way to move now.
 
     Signals:
         step: (3,) float64 sum of the directions held (right, up, forward) times seconds, and whether Shift is held.
@@ -28,8 +33,9 @@ class Flight(QObject):
     step = pyqtSignal(object, bool)
     ended = pyqtSignal()
 
-    def __init__(self, parent: QObject | None = None) -> None:
+    def __init__(self, allowed: Callable[[], bool], parent: QObject) -> None:
         super().__init__(parent)
+        self._allowed = allowed
         self._keys: set[int] = set()
         self._last = 0.0
         self._timer = QTimer(self)
@@ -41,19 +47,26 @@ class Flight(QObject):
         """Whether steps are under way."""
         return self._timer.isActive()
 
-    def press(self, key: int) -> None:
-        """Hold a key of `FLY_KEYS`."""
-        self._keys.add(key)
-        self._last = time.perf_counter()
-        self._timer.start()
+    def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
+        """Keys that go down and up; with the focus all go up."""
+        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress:
+            return self._press(event)
+        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyRelease and not event.isAutoRepeat():
+            self._keys.discard(event.key())
+        elif event is not None and event.type() == QEvent.Type.FocusOut:
+            self._keys.clear()
+        return False
 
-    def release(self, key: int) -> None:
-        """Let a key go."""
-        self._keys.discard(key)
-
-    def release_all(self) -> None:
-        """Let all go, as when the focus leaves."""
-        self._keys.clear()
+    def _press(self, event: QKeyEvent) -> bool:
+        """Whether it is a key to move with; with Ctrl or Alt it is another's."""
+        others = Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.AltModifier
+        if event.modifiers() & others or event.key() not in FLY_KEYS or not self._allowed():
+            return False
+        if not event.isAutoRepeat():
+            self._keys.add(event.key())
+            self._last = time.perf_counter()
+            self._timer.start()
+        return True
 
     def stop(self) -> None:
         """No step follows."""

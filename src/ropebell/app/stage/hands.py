@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
-from PyQt6.QtCore import QObject, QPointF, QSize, Qt, pyqtSignal
+from PyQt6.QtCore import QEvent, QObject, QPointF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QMouseEvent, QWheelEvent
+from PyQt6.QtWidgets import QWidget
 
 from ropebell.app.stage.eye import Eye
 from ropebell.app.stage.overlay import Grip, Overlay, dragged, grip_at, mark_at
@@ -43,9 +44,11 @@ class Hands(QObject):
     picked_more = pyqtSignal(int)
     grip_moved = pyqtSignal(str, object, bool)
 
-    def __init__(self, eye: Eye, spot_at: Callable[[QPointF], Spot | None], parent: QObject) -> None:
+    def __init__(
+        self, eye: Eye, spot_at: Callable[[QPointF], Spot | None], overlay: Callable[[], Overlay], parent: QObject
+    ) -> None:  # fmt: skip
         super().__init__(parent)
-        self._eye, self._spot_at = eye, spot_at
+        self._eye, self._spot_at, self._overlay = eye, spot_at, overlay
         self._grip: Grip | None = None
         self._grip_start: tuple[F64, F64] = (np.zeros(3), np.zeros(3))
         self._press: QPointF | None = None
@@ -59,18 +62,44 @@ class Hands(QObject):
         """Whether a button is held."""
         return self._press is not None
 
-    def press(self, event: QMouseEvent, overlay: Overlay, size: QSize) -> None:
-        """A button goes down."""
+    def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
+        """What the mouse does over the widget that this is installed on."""
+        if not isinstance(watched, QWidget) or event is None:
+            return False
+        if isinstance(event, QMouseEvent):
+            if event.type() == QEvent.Type.MouseMove:
+                self._move(event)
+            elif event.type() == QEvent.Type.MouseButtonRelease:
+                watched.unsetCursor()
+                self._release(event, watched.size())
+            else:
+                watched.setFocus(Qt.FocusReason.MouseFocusReason)
+                self._press_down(event, watched.size())
+                if event.button() == Qt.MouseButton.RightButton:
+                    watched.setCursor(Qt.CursorShape.BlankCursor)
+            return True
+        if isinstance(event, QWheelEvent):
+            self._wheel(event)
+            return True
+        if event.type() == QEvent.Type.Leave:
+            self.leave()
+        return False
+
+    def leave(self) -> None:
+        """The pointer is elsewhere."""
+        self._over = None
+        self.pointed.emit(None)
+
+    def _press_down(self, event: QMouseEvent, size: QSize) -> None:
         at = self._press = self._last = event.position()
         self._dragged = False
         if event.button() == Qt.MouseButton.LeftButton:
-            self._grip = grip_at(self._eye.camera, overlay, at, size.width(), size.height())
+            self._grip = grip_at(self._eye.camera, self._overlay(), at, size.width(), size.height())
             self._grip_start = self._eye.ray(at)
         spot = self._spot_at(at)
         self._pivot = spot.position if spot is not None else self._eye.at + self._eye.camera.forward * 8.0
 
-    def move(self, event: QMouseEvent) -> None:
-        """The mouse is elsewhere."""
+    def _move(self, event: QMouseEvent) -> None:
         at = self._over = event.position()
         if self._last is None or self._press is None:
             self.point_again()
@@ -97,18 +126,12 @@ class Hands(QObject):
         if self._over is not None and not self.pressed:
             self.pointed.emit(self._spot_at(self._over))
 
-    def leave(self) -> None:
-        """The pointer is elsewhere."""
-        self._over = None
-        self.pointed.emit(None)
-
-    def release(self, event: QMouseEvent, overlay: Overlay, size: QSize) -> None:
-        """A button goes up."""
+    def _release(self, event: QMouseEvent, size: QSize) -> None:
         at = event.position()
         if self._grip is not None and self._dragged:
             self.grip_moved.emit(self._grip.name, self._dragged_to(self._grip, at), True)
         elif event.button() == Qt.MouseButton.LeftButton and not self._dragged:
-            mark = mark_at(self._eye.camera, overlay, at, size.width(), size.height())
+            mark = mark_at(self._eye.camera, self._overlay(), at, size.width(), size.height())
             spot = self._spot_at(at)
             node = mark.node if mark is not None else spot.node if spot is not None else -1
             more = event.modifiers() & Qt.KeyboardModifier.ControlModifier
@@ -116,8 +139,7 @@ class Hands(QObject):
         self._grip = None
         self._press = self._last = None
 
-    def wheel(self, event: QWheelEvent) -> None:
-        """The wheel turns."""
+    def _wheel(self, event: QWheelEvent) -> None:
         spot = None if self._eye.camera.plan else self._spot_at(event.position())
         self._eye.come_nearer(event.angleDelta().y() / 120, spot)
 

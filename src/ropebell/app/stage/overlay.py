@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, TypeVar
 
 import numpy as np
@@ -14,6 +14,7 @@ from PyQt6.QtGui import QColor, QFont, QFontMetricsF, QPainter, QPainterPath, QP
 from ropebell.app.fault_shapes import fault_path
 from ropebell.app.palette import THEME, font
 from ropebell.app.stage.camera import Camera
+from ropebell.app.stage.picture import StagePicture
 from ropebell.level.model import F64
 
 AXES = {"x": (1.0, 0.0, 0.0), "y": (0.0, 1.0, 0.0), "z": (0.0, 0.0, 1.0)}
@@ -114,6 +115,16 @@ def segments(camera: Camera, line: Line, width: int, height: int) -> list[QLineF
     qb, _ = on_screen(camera, b + camera.forward * 1e-6, width, height)
     far = 20.0 * max(width, height)
     return [QLineF(QPointF(*s), QPointF(*e)) for s, e in zip(qa, qb) if np.abs(s).max() < far and np.abs(e).max() < far]
+
+
+def seen_overlay(overlay: Overlay, picture: StagePicture | None, camera: Camera, hidden: frozenset[int]) -> Overlay:
+    """An overlay less the marks that something of the picture hides."""
+    hideable = [m for m in overlay.marks if not m.through]
+    if not hideable or picture is None:
+        return overlay
+    free = picture.in_sight(camera, np.array([m.position for m in hideable]), hidden)
+    behind = {id(m) for m, seen in zip(hideable, free) if not seen}
+    return replace(overlay, marks=tuple(m for m in overlay.marks if id(m) not in behind))
 
 
 def paint(painter: QPainter, camera: Camera, overlay: Overlay, width: int, height: int) -> None:

@@ -6,36 +6,23 @@ from collections.abc import Mapping
 from dataclasses import replace
 
 import numpy as np
-from PyQt6.QtCore import QPointF, Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import (
-    QFocusEvent,
-    QImage,
-    QKeyEvent,
-    QMouseEvent,
-    QPainter,
-    QPaintEvent,
-    QResizeEvent,
-    QWheelEvent,
-)
+from PyQt6.QtCore import QPointF, Qt, pyqtSignal
+from PyQt6.QtGui import QImage, QPainter, QPaintEvent, QResizeEvent
 from PyQt6.QtWidgets import QWidget
 
 from ropebell.app.palette import THEME, font
 from ropebell.app.stage.camera import Camera
 from ropebell.app.stage.eye import Eye
-from ropebell.app.stage.flight import FLY_KEYS, Flight
+from ropebell.app.stage.flight import Flight
 from ropebell.app.stage.frames import Asked, Frame, Frames
 from ropebell.app.stage.hands import Hands
-from ropebell.app.stage.overlay import Overlay, paint
+from ropebell.app.stage.overlay import Overlay, paint, seen_overlay
+from ropebell.app.stage.pace import Pace
 from ropebell.app.stage.picture import LOOKED_THROUGH, Spot, StagePicture
 from ropebell.app.stage.renderer import Look
 from ropebell.app.views import COMMON, View
 from ropebell.level.model import I32
 from ropebell.level.scene import Scene
-
-REFINE_MS = 160
-# Smooth edges wait for so many times as long as a frame takes: where drawing is slow, as without a graphics card, it
-# must not hold up a build or a lamp that is being relit.
-PATIENCE = 8
 
 
 class Stage(QWidget):
@@ -69,22 +56,14 @@ class Stage(QWidget):
         self._moving = False
         self.eye = Eye(self, self)
         self.eye.moved.connect(self._moved)
-        self.hands = Hands(self.eye, self.spot_at, self)
-        self._flight = Flight(self)
+        self.hands = Hands(self.eye, self.spot_at, lambda: self.overlay, self)
+        self._flight = Flight(lambda: not self.camera.plan, self)
         self._flight.step.connect(self.eye.fly)
+        self._pace = Pace(self._frames, lambda: self.isVisible() and not self._flight.moving, self)
+        self._pace.rested.connect(self._rested)
         self._flight.ended.connect(self.redraw)
-        self._refine_timer = QTimer(self)
-        self._refine_timer.setSingleShot(True)
-        self._refine_timer.setInterval(REFINE_MS)
-        self._refine_timer.timeout.connect(self._rest)
-        # What changes in one go, such as light and its exposure, is drawn once.
-        self._draw_timer = QTimer(self)
-        self._draw_timer.setSingleShot(True)
-        self._draw_timer.setInterval(0)
-        self._draw_timer.timeout.connect(lambda: self._request(smooth=False))
-        self._smooth_timer = QTimer(self)
-        self._smooth_timer.setSingleShot(True)
-        self._smooth_timer.timeout.connect(self._refine)
+        for does in (self.hands, self._flight):
+            self.installEventFilter(does)
 
     # -- content
 
@@ -170,20 +149,15 @@ class Stage(QWidget):
     # -- drawing
 
     def redraw(self) -> None:
-        """Draw anew, soon; at most one frame is under way and the newest state wins."""
-        self._refine_timer.start()
-        self._smooth_timer.stop()
-        self._draw_timer.start()
+        """Draw anew, soon."""
+        if self.picture is None:
+            self.update()
+        self._pace.soon()
 
     @property
     def seconds_to_draw(self) -> float:
         """How long a plain frame takes."""
         return self._frames.seconds
-
-    def _request(self, smooth: bool) -> None:
-        if self.picture is None:
-            self.update()
-        self._frames.request(smooth)
 
     def _asked(self) -> Asked | None:
         if self.picture is None:
@@ -209,7 +183,7 @@ class Stage(QWidget):
         if self._image is not None and self.picture is not None:
             painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
             painter.drawImage(self.rect(), self._image)
-        overlay = self._seen_overlay()
+        overlay = seen_overlay(self.overlay, self.picture, self.camera, self.look.hidden)
         for pane in range(self.panes if self.picture is not None else 0):
             painter.save()
             wide = self.width() // self.panes
@@ -227,89 +201,22 @@ class Stage(QWidget):
             painter.drawText(self.rect().adjusted(60, 0, -60, 0), flags, message)
         painter.end()
 
-    def _seen_overlay(self) -> Overlay:
-        """What is drawn over the picture, less the marks that something hides."""
-        hideable = [m for m in self.overlay.marks if not m.through]
-        if not hideable or self.picture is None:
-            return self.overlay
-        free = self.picture.in_sight(self.camera, np.array([m.position for m in hideable]), self.look.hidden)
-        behind = {id(m) for m, seen in zip(hideable, free) if not seen}
-        return replace(self.overlay, marks=tuple(m for m in self.overlay.marks if id(m) not in behind))
-
-    def _rest(self) -> None:
-        """The hand rests."""
+    def _rested(self) -> None:
         moved, self._moving = self._moving, False
         if moved and not self.hands.pressed and not self._flight.moving:
             self.rested.emit()
-        self._smooth_timer.start(int(1000 * PATIENCE * self._frames.seconds))
-
-    def _refine(self) -> None:
-        """Draw with smooth edges."""
-        if self.isVisible() and not self._flight.moving:
-            if self._frames.drawing:
-                self._smooth_timer.start(REFINE_MS)
-            else:
-                self._request(smooth=True)
 
     def grab_smooth(self) -> None:
         """Draw the final picture and wait for it."""
         self._moving = False
         if self.picture is not None:
-            self._refine_timer.stop()
-            self._smooth_timer.stop()
-            self._draw_timer.stop()
-            self._frames.draw_now()
+            self._pace.now()
 
     def close_renderer(self) -> None:
         """Give the GL context back."""
         self._flight.stop()
-        self._refine_timer.stop()
-        self._smooth_timer.stop()
-        self._draw_timer.stop()
+        self._pace.stop()
         self._frames.close()
-
-    # -- what the person does
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         self.redraw()
-
-    def mousePressEvent(self, event: QMouseEvent | None) -> None:
-        assert event is not None
-        self.setFocus(Qt.FocusReason.MouseFocusReason)
-        self.hands.press(event, self.overlay, self.size())
-        if event.button() == Qt.MouseButton.RightButton:
-            self.setCursor(Qt.CursorShape.BlankCursor)
-
-    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
-        assert event is not None
-        self.hands.move(event)
-
-    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
-        assert event is not None
-        self.unsetCursor()
-        self.hands.release(event, self.overlay, self.size())
-
-    def wheelEvent(self, event: QWheelEvent | None) -> None:
-        assert event is not None
-        self.hands.wheel(event)
-
-    def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        assert event is not None
-        plain = not event.modifiers() & (Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.AltModifier)
-        if plain and not self.camera.plan and event.key() in FLY_KEYS:
-            if not event.isAutoRepeat():
-                self._flight.press(event.key())
-            return
-        super().keyPressEvent(event)
-
-    def keyReleaseEvent(self, event: QKeyEvent | None) -> None:
-        assert event is not None
-        if not event.isAutoRepeat():
-            self._flight.release(event.key())
-        super().keyReleaseEvent(event)
-
-    def focusOutEvent(self, event: QFocusEvent | None) -> None:
-        self._flight.release_all()
-
-    def leaveEvent(self, event: object) -> None:
-        self.hands.leave()
