@@ -35,7 +35,7 @@ def level(tmp_path: Path) -> Path:
 
 @pytest.fixture
 def window(empty_window: Window) -> Window:
-    empty_window.desk.relighter.enabled = False  # pictures are compared; tests of its own are in test_steps
+    empty_window.desk.relighter.enabled = False  # pictures are compared; its own tests are in test_lights_step
     return empty_window
 
 
