@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 
 from ropebell.checks.lights import worst_overlap
-from ropebell.checks.remedies import act, apply_fix, with_marks
+from ropebell.checks.remedies import act, alternatives, apply_fix, spoils, with_marks
 from ropebell.checks.run import check, sort_out
 from ropebell.checks.subject import Subject
 from ropebell.demo.builder import LevelBuilder
@@ -138,9 +138,16 @@ def test_new_old_known_and_gone_are_told_apart() -> None:
 
 
 def test_findings_survive_json_and_remedies_refuse_nonsense() -> None:
-    finding = Finding("k", "note", "o", "r", "f", (1.0, 2.0, 3.0), ("leave-out", "o"), ("p",))
+    other = ("cast-no-shadow", "p")
+    finding = Finding("k", "note", "o", "r", "f", (1.0, 2.0, 3.0), ("leave-out", "o"), ("p",), others=(other,))
     assert Finding.of(json.loads(json.dumps(finding.as_json()))) == finding
     assert apply_fix(Brief(), finding).marks["o"].role == "left-out"
+    (otherwise,) = alternatives(finding)
+    assert apply_fix(Brief(), otherwise).marks == {"p": Mark(casts=False)} and "passes through it" in spoils(otherwise)
+    assert not spoils(finding) and not alternatives(otherwise)
+    for wrong in (3, ["a"], [[]], [[1]], [["a"]] * 99):
+        with pytest.raises(ValueError):
+            Finding.of({**finding.as_json(), "others": wrong})
     with pytest.raises(ValueError, match="no remedy 'nonsense'"):
         apply_fix(Brief(), replace(finding, fix=("nonsense",)))
     with pytest.raises(ValueError, match="no remedy that could"):

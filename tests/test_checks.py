@@ -144,6 +144,21 @@ def test_planted_troubles_are_found_at_their_object(kind: str, size: float, turn
         assert (np.array(hits[0].place) > low - slack).all() and (np.array(hits[0].place) < high + slack).all()
 
 
+@pytest.mark.parametrize(("size", "turn"), [(0.05, 0.3), (1.0, 0.0), (30.0, 1.1)])
+@pytest.mark.parametrize("kind", ["light-in-solid", "light-outside", "light-reaches-nothing"])
+def test_lights_that_stand_wrong_are_put_right_in_one_act(kind: str, size: float, turn: float) -> None:
+    hall = Hall(size, turn)
+    plant, about = PLANTED[kind]
+    plant(hall)
+    (finding,) = found(hall, kind)
+    mended = apply_fix(FINE, finding)
+    left = [f.kind for f in check(hall.subject(mended)) if f.object == about]
+    assert not {"light-in-solid", "light-outside", "light-reaches-nothing"} & set(left)
+    if kind != "light-reaches-nothing":
+        moved = np.linalg.norm(np.array(mended.lights[about].position) - finding.place)
+        assert moved < 2.0 * size, "no further than it takes"
+
+
 @pytest.mark.parametrize(("size", "turn"), SQUARE_WORLDS)
 def test_a_hair_off_the_axes_is_a_risk_and_a_good_turn_is_none(size: float, turn: float) -> None:
     hall = Hall(size, turn)

@@ -27,7 +27,7 @@ from ropebell.build.outdated import outdated
 from ropebell.build.recipe import named, with_value
 from ropebell.build.reopened import reopen
 from ropebell.build.result import open_result
-from ropebell.checks.remedies import apply_fix
+from ropebell.checks.remedies import act, alternatives, apply_fix, spoils
 from ropebell.cli.main import main
 from ropebell.deliver.findings import HEAD, as_csv, as_html, as_sarif
 from ropebell.demo.builder import LevelBuilder, at
@@ -71,6 +71,8 @@ def test_what_is_planted_is_found_and_what_is_nearly_so_is_not(kind: str, plante
     for finding in mine:
         assert len(finding.reason) > 20 and finding.remedy and finding.measure is not None and finding.measure[0] >= 0
         assert finding.proved is not None and finding.place is not None
+        assert all(act(other) or other.fix[0] == "set" for other in alternatives(finding))
+        assert kind not in ("noise", "blotch") or finding.others
     near = findings_of(WITH[kind, False], tmp_path / "near")
     assert not [f for f in near if f.kind == kind]
 
@@ -92,6 +94,16 @@ def test_the_first_remedy_mends_it(kind: str, planted: Planted, tmp_path: Path) 
     mended = _mended(WITH[kind, True], first)
     left = [f for f in findings_of(mended, tmp_path / "after") if same(f, first)]
     assert not left or (left[0].area or 0.0) < 0.5 * (first.area or 0.0) or left[0].measure[0] < 0.5 * first.measure[0]
+
+
+@pytest.mark.parametrize(("kind", "way"), [("dark-mover", "helper-light"), ("black-patch", "cast-no-shadow")])
+def test_another_way_mends_it_too_and_says_what_it_spoils(kind: str, way: str, tmp_path: Path) -> None:
+    case = next(c for c in cases(4 * len(PLANTS)) if c.kind == kind and c.planted and c.room.number % 4 == 2)
+    before = [f for f in findings_of(case, tmp_path / "before") if f.kind == kind]
+    first, other = next((f, o) for f in before for o in alternatives(f) if o.fix[0] == way)
+    assert spoils(other) and act(other)
+    left = [f for f in findings_of(_mended(case, other), tmp_path / "after") if same(f, first)]
+    assert not left or (left[0].area or 0.0) < 0.1 * (first.area or 0.0)
 
 
 def _mended(case: Case, finding: Finding) -> Case:

@@ -44,6 +44,7 @@ from ropebell.build.shelf import (
     shelf_folder,
     take_off_shelf,
 )
+from ropebell.build.speed import Speed
 from ropebell.build.stale import stale_stages
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.errors import ProjectError, RecipeError
@@ -237,9 +238,26 @@ def test_estimates_grow_as_the_work_does_and_learn_from_builds(tmp_path: Path) -
     manifest = bake(level(tmp_path), recipe("working", density__texels_per_metre=10.0))
     assert one.texels == pytest.approx(manifest["texels"], rel=0.3)
     slow = {**manifest, "rates": {"transport": RATES["transport"] / 10, "strange": 1}}
-    assert calibrated([parse_manifest(slow)]) == {"transport": RATES["transport"] / 10}
+    learned = calibrated([parse_manifest(slow)])
+    assert learned["transport"] == RATES["transport"] / 10 and "strange" not in learned
     later = estimate(scene, recipe("working", density__texels_per_metre=10.0), 2, calibrated([parse_manifest(slow)]))
     assert later.seconds["transport"] == pytest.approx(10 * one.seconds["transport"])
+
+
+def test_a_noise_target_is_foretold_by_the_noise_of_builds_without_one() -> None:
+    def shares(target: float, /, **known: float) -> tuple[float, float]:
+        return Speed(known, 2).shares(recipe("working", light__noise_target=target, light__gather_rays=100))
+
+    even = {"noise_half": 0.5, "noise_most": 0.5}  # of one ray: 5 % after 100
+    assert shares(0.0, **even) == (1.0, 0.0) and shares(0.05) == (1.0, 0.0)
+    assert shares(0.05, **even) == (1.0, 0.0) and shares(0.1, **even) == (0.25, 0.0)
+    assert shares(0.025, **even) == (1.0, 3.0) and shares(0.001, **even) == (1.0, 8.0)
+    uneven = {"noise_half": 0.5, "noise_most": 5.0}
+    first, more = shares(0.05, **uneven)
+    assert 0.4 < first < 0.8 and 1.0 < more < 4.0
+    # What builds with this very target took is known better; with another one it says nothing.
+    took = {"until": 0.6, "waves": 0.1, "target": 0.05}
+    assert shares(0.05, **uneven, **took) == (0.6, 0.1) and shares(0.025, **uneven, **took)[1] > more
 
 
 def test_two_levels_of_one_stem_have_projects_of_their_own(tmp_path: Path) -> None:

@@ -7,7 +7,7 @@ from pathlib import Path
 import pytest
 
 from helpers import floor
-from ropebell.checks.remedies import act, apply_fix, other_fix
+from ropebell.checks.remedies import act, alternatives, apply_fix
 from ropebell.checks.unmatched import unmatched
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.level.brief import Brief, LightChange, Mark, Move
@@ -47,8 +47,8 @@ def test_what_has_the_same_shape_in_the_same_place_is_offered_and_taken_over_who
     assert taken.marks == {"g/box 7": Mark("moving")} and list(taken.moves) == ["g/box 7"]
     assert taken.sets == {"mine": {"g/box 7": 2.0}} and taken.known == {"tiny g/box 7": "fine"}
     assert [f.object for f in unmatched(now, taken)] == ["lights/lamp"]
-    other = other_fix(findings["g/crate"])
-    assert other is not None and act(other) == "Drop the setting"
+    (other,) = alternatives(findings["g/crate"])
+    assert act(other) == "Drop the setting"
     dropped = apply_fix(brief, other)
     assert "g/crate" not in dropped.paths() and "g/crate" not in dropped.prints and "lights/lamp" in dropped.paths()
 
@@ -58,7 +58,7 @@ def test_what_stands_elsewhere_or_is_there_twice_is_not_guessed(now: Level) -> N
     brief = decided()
     assert "g/crate" not in renamed(now, brief)
     finding = next(f for f in unmatched(now, brief) if f.object == "g/crate")
-    assert act(finding) == "Drop the setting" and other_fix(finding) is None
+    assert act(finding) == "Drop the setting" and not alternatives(finding)
 
 
 def test_prints_of_what_is_gone_are_kept_and_of_what_is_not_decided_dropped() -> None:

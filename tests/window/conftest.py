@@ -14,9 +14,13 @@ from waits import LONG, Opener, idle
 
 from ropebell.app import builds, palette
 from ropebell.app.preferences import Preferences
+from ropebell.app.stage.widget import Stage
 from ropebell.app.window import Window
 from ropebell.build import extremes
 from ropebell.build.runner import Standby
+
+# Of the stage's own, along each side.
+PIXELS = 0.5
 
 
 class SharedStandby:
@@ -57,6 +61,9 @@ def empty_window(qtbot: QtBot, monkeypatch: pytest.MonkeyPatch) -> Iterator[Wind
     """
     monkeypatch.setattr(extremes, "LONG_SECONDS", 36_000.0)
     monkeypatch.setattr(builds, "Standby", SharedStandby)
+    # The processor draws here, and a frame of every pixel takes a quarter of a second; tests/window/test_stage.py draws
+    # them all.
+    monkeypatch.setattr(Stage, "devicePixelRatioF", lambda _: PIXELS)
     app = QApplication.instance()
     assert isinstance(app, QApplication)
     palette.load_fonts()

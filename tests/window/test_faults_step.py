@@ -26,6 +26,7 @@ from ropebell.app.window import Window
 from ropebell.app.words import luminance, short_count
 from ropebell.build.estimate import estimate
 from ropebell.build.recipe import named, with_value
+from ropebell.build.remedied import read_tried
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import box
 from ropebell.faults.run import TITLES
@@ -109,6 +110,23 @@ def test_from_a_fault_to_its_remedy_and_the_build_that_mends_it(window: Window, 
     assert [f.object for f in state.seen.gone if f.kind == "black-patch"] == ["things/chest"]
     s.document.undo.undo()
     assert "things/chest" not in s.document.project.brief.marks
+
+
+def test_what_else_can_be_done_is_offered_with_what_it_costs(window: Window, qtbot: QtBot) -> None:
+    s, bench, state = window.desk, step(window).faults_bench, step(window).state
+    chest = next(f for f in listed(window) if f.kind == "black-patch")
+    ways = ("set", "light.gather_rays", "256"), ("set", "light.noise_target", "0.01")
+    state.choose(replace(chest, kind="noise", fix=ways[0], others=ways[1:]))
+    first, second = bench.others
+    assert first.isVisible() and not second.isVisible() and first.act.text() == "Or set noise target to 0.01"
+    qtbot.waitUntil(lambda: "A build then takes" in first.words.text(), timeout=LONG)
+    first.act.click()
+    assert s.document.project.recipe.light.noise_target == 0.01
+    assert "The remedy is applied" in window.notices.text
+    (tried,) = read_tried(s.document.project.folder)
+    assert tried.remedy == "Set noise target to 0.01" and tried.finding.kind == "noise"
+    state.choose(chest)
+    assert not first.isVisible(), "what is inside out is turned round, and that is all"
 
 
 def test_any_spot_gives_account_of_its_light(window: Window, qtbot: QtBot) -> None:
@@ -280,7 +298,7 @@ def test_what_a_remedy_costs_is_told_before_it_is_taken(window: Window, qtbot: Q
     chest = next(f for f in listed(window) if f.kind == "black-patch")
     finer = replace(chest, fix=("set", "density.texels_per_metre", str(3 * now.project.recipe.texels_per_metre)))
     state.choose(finer)
-    qtbot.waitUntil(lambda: "A build then takes" in state.cost, timeout=LONG)
+    qtbot.waitUntil(lambda: "A build then takes" in state.cost_of.get(state.chosen.fix, ""), timeout=LONG)
     assert "texels more" in bench.history.text()
     before = estimate(now.baking, now.project.recipe, 2)
     half = replace(before, texels=before.texels - 1200, seconds={k: 0.5 * v for k, v in before.seconds.items()})

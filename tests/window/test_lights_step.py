@@ -339,7 +339,9 @@ def test_a_glowing_surface_is_seen_otherwise_than_it_lights(window: Window, qtbo
     for glow in (brief(window).looks, {"glow": (0.0, 0.0, 2000.0)}):
         stage.show_glow(glow)
         stage._frames.draw_now()
-        middle.append(np.array(stage._image.pixelColor(stage.width() // 2, stage.height() // 2).getRgb()[:3]))
+        middle.append(
+            np.array(stage._image.pixelColor(stage._image.width() // 2, stage._image.height() // 2).getRgb()[:3])
+        )
     assert middle[0][0] > middle[0][2] + 50 and middle[1][2] > middle[1][0] + 50
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
@@ -9,7 +10,8 @@ import numpy as np
 
 from ropebell.build.manifest import Manifest
 from ropebell.build.recipe import Recipe
-from ropebell.build.stage import Size, Speed
+from ropebell.build.speed import Speed
+from ropebell.build.stage import Size
 from ropebell.build.stages import STAGES
 from ropebell.level.density import BARE_SHARE
 from ropebell.level.model import Mask
@@ -69,14 +71,14 @@ def saved_without(
 
 def estimate_for(size: Size, speed: Speed) -> Estimate:
     """The same for a known number of texels."""
-    shares = speed.until + speed.waves if size.recipe.light.noise_target else 1.0
+    shares = sum(speed.shares(size.recipe))
     seconds = {stage.name: stage.predict(size, speed) for stage in STAGES}
     rays, least = int(size.gather * shares) + size.shadow, size.least_bytes
     return Estimate(size.texels, rays, seconds, least + 4 * size.gather, least)
 
 
 def calibrated(manifests: list[Manifest]) -> dict[str, float]:
-    """Rates and `SHARES` measured by earlier builds of this project, newest last; stages they re-used do not count."""
+    """What `Speed` knows, measured by earlier builds of this project, newest last; stages they re-used do not count."""
     rates: dict[str, float] = {}
     for manifest in manifests[-5:]:
         for stage, rate in manifest.rates.items():
@@ -84,5 +86,10 @@ def calibrated(manifests: list[Manifest]) -> dict[str, float]:
                 rates[stage] = rate if stage not in rates else 0.5 * (rates[stage] + rate)
         refined, most = manifest.finish.refined, manifest.rays.most
         if refined is not None and most:
-            rates |= {"until": manifest.rays.gather / most, "waves": refined.rays / most}
+            shares = {"until": manifest.rays.gather / most, "waves": refined.rays / most}
+            rates |= {**shares, "target": refined.target}
+        told = manifest.finish.noise
+        if refined is None and told is not None and told.half_within > 0:
+            of_one_ray = math.sqrt(manifest.recipe.gather_rays)
+            rates |= {"noise_half": told.half_within * of_one_ray, "noise_most": told.most_within * of_one_ray}
     return rates

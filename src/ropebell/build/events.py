@@ -64,12 +64,14 @@ class Warned(_Event):
     place: tuple[float, float, float] | None = None
     fix: tuple[str, ...] = ()
     also: tuple[str, ...] = ()
+    others: tuple[tuple[str, ...], ...] = ()
 
     @property
     def finding(self) -> Finding:
         """The same as any other finding."""
         return Finding(
-            self.kind, self.severity, self.object, self.reason, self.remedy, self.place, self.fix, self.also
+            self.kind, self.severity, self.object, self.reason, self.remedy, self.place, self.fix, self.also,
+            others=self.others,
         )  # fmt: skip
 
 

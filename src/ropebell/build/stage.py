@@ -23,6 +23,7 @@ from ropebell.build.pictures import Pictures
 from ropebell.build.progress import Progress, Tick
 from ropebell.build.recipe import Recipe
 from ropebell.build.request import Request
+from ropebell.build.speed import Speed
 from ropebell.build.stage_log import StageLog
 from ropebell.build.store import Artifact, Store
 from ropebell.build.tripwires import Baked, Tripwires
@@ -38,9 +39,6 @@ Given = TypeVar("Given")
 # Kind and name of an artifact among those of its stage; `ONLY` where a stage has one.
 Item = tuple[str, str]
 ONLY: Item = ("", "")
-# With a noise target: rays that are shot of those that may be, and more rays in waves, as shares; until a build has
-# shown them, all that may be shot are counted, and no waves.
-SHARES = {"until": 1.0, "waves": 0.0}
 TYPICAL_CONVERGED = 8
 BYTES_FIXED = 450 << 20
 
@@ -105,36 +103,6 @@ def reached(scene: Scene) -> float:
         part = np.minimum(scene.areas[near], math.pi * float(lamp.reach or 0.0) ** 2)
         whole -= 1.0 - min(float(part.sum()) / total, 1.0)
     return whole
-
-
-@dataclass(frozen=True)
-class Speed:
-    """How fast this machine works.
-
-    Attributes:
-        rates: work of a stage per second and worker, by its name, and `SHARES`. workers: how many.
-    """
-
-    rates: Mapping[str, float]
-    workers: int
-
-    def one(self, stage: str) -> float:
-        """Work of a stage per second, of one worker."""
-        return self.rates[stage]
-
-    def all(self, stage: str) -> float:
-        """Work of a stage per second, of all workers."""
-        return self.rates[stage] * self.workers
-
-    @property
-    def until(self) -> float:
-        """Rays that are shot of those that may be."""
-        return self.rates.get("until", SHARES["until"])
-
-    @property
-    def waves(self) -> float:
-        """More rays in waves, of those that may be shot."""
-        return self.rates.get("waves", SHARES["waves"])
 
 
 @dataclass(frozen=True)

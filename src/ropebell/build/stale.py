@@ -11,7 +11,8 @@ from ropebell.build.kin import predicted_spare
 from ropebell.build.manifest import LightFacts, Manifest
 from ropebell.build.project import Project
 from ropebell.build.recipe import Recipe
-from ropebell.build.stage import ONLY, Inputs, Item, Names, Size, SkyFile, Speed
+from ropebell.build.speed import Speed
+from ropebell.build.stage import ONLY, Inputs, Item, Names, Size, SkyFile
 from ropebell.build.stages import CHARTS, DIRECT, FOOTING, STAGES, TRANSPORT, digests
 from ropebell.build.stages.charts import faces_met
 from ropebell.build.stages.direct import SKY_ITEM
@@ -63,7 +64,9 @@ def stale_stages(scene: Scene, project: Project, manifest: Manifest | None, rate
     whole = now = estimate_for(size, speed)
     if not share[TRANSPORT.name]:
         # Waves of rays are kept up to as many again as the stored ones.
-        now = estimate_for(size, replace(speed, rates={**speed.rates, "waves": max(speed.waves - 1.0, 0.0)}))
+        until, waves = speed.shares(recipe)
+        known = {"until": until, "waves": max(waves - 1.0, 0.0), "target": recipe.light.noise_target}
+        now = estimate_for(size, replace(speed, rates={**speed.rates, **known}))
     spared = _spare(store, scene, recipe, names, share, speed) if any(share.values()) else 0.0
     changes = (
         changes_between(AsSet.now(scene, project), AsSet.built(manifest)) if manifest is not None else ("never built",)
@@ -82,7 +85,7 @@ def _spare(store: Store, scene: Scene, recipe: Recipe, names: Names, share: dict
     """Lessen the shares of stages by what earlier layouts spare; the share of texels that are taken over."""
     alike, shot = predicted_spare(store, scene, recipe, names.ground, lambda: faces_met(scene))
     if recipe.light.noise_target:
-        shot /= max(speed.until, 1e-6)  # of the rays that it will come to
+        shot /= max(speed.shares(recipe)[0], 1e-6)  # of the rays that it will come to
     taken = {"rays": shot, "texels": alike if share[CHARTS.name] else 0.0, "": 0.0}
     for stage in STAGES:
         if stage.name in share:

@@ -4,20 +4,26 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ropebell.checks.before import BEFORE, BRIEF, GLOW, LIGHTS, SHAPES
-from ropebell.checks.remedies import BAKE, SWITCH_OFF
+from ropebell.checks.remedies import BAKE, MOVE_LIGHT, REACH, SWITCH_OFF, place_words
 from ropebell.checks.subject import Place, Subject, as_place, listed, short
 from ropebell.level.emitter_table import looks_lit
 from ropebell.level.finding import Finding
 from ropebell.level.model import AREA_KINDS, F64
+from ropebell.level.nearest import NearestSurface
 from ropebell.level.placed_light import PlacedLight
 from ropebell.light.sampling import fibonacci_sphere
 
 LOOKS = 64
+# A light that reaches nothing shall reach so many times as far as the nearest surface.
+BEYOND = 2.0
+# A light is moved this share of the room beyond a face away from it, at least; of so many ways out the best is taken.
+CLEAR, MOST_TRIED, JUST_BEYOND = 0.02, 16, 1.0 + 1e-4
 # A live light is odd where fewer than this share of the lights are.
 FEW = 0.34
 MOST_POINTS = 20_000
@@ -31,35 +37,79 @@ MOST_POINTS = 20_000
     },
     SHAPES,
     LIGHTS,
+    version=2,
 )
 def standing(s: Subject) -> Iterator[Finding]:
     """Lights inside solids, behind the level's faces, or with nothing in reach."""
+
+    @lru_cache(1)
+    def surface() -> NearestSurface:
+        return NearestSurface(s.baking.corners, s.baking.face_normals)
+
+    def away(light: PlacedLight) -> float:
+        """Metres to the nearest surface, which no ray need meet."""
+        return float(surface().at(light.position[None])[2][0]) if len(s.baking) else math.inf
+
     for light in s.scene.lights:
         if light.kind == "directional" or light.intensity <= 0:
             continue
         place = as_place(light.position)
-        front, back, out, nearest, names = _look_round(s, light)
+        front, back, out, nearest, names = _look_round(s, light.position)
         # A face that lies on another may answer for it, so not every ray need meet a back.
         if back > LOOKS / 2 and out == 0:
             reason = f"It is inside {listed(names)}: all its light stays there."
-            yield Finding("light-in-solid", "error", light.name, reason, "Move it into the open", place)
+            fix = _into_the_open(s, light)
+            yield Finding("light-in-solid", "error", light.name, reason, "Move it into the open", place, fix)
         elif back > 0 and back >= front and out > 0:
             reason = f"It is behind the level's faces ({listed(names)}), where nothing is lit."
-            yield Finding("light-outside", "warning", light.name, reason, "Move it into the level", place)
-        elif light.reach is not None and nearest > light.reach:
+            fix = _into_the_open(s, light)
+            yield Finding("light-outside", "warning", light.name, reason, "Move it into the level", place, fix)
+        elif light.reach is not None and nearest > light.reach and (nearest := away(light)) > light.reach:
             reason = (
                 f"Nothing lies within its reach of {light.reach:.3g} m; the nearest surface is {nearest:.3g} m away."
             )
             yield Finding(
-                "light-reaches-nothing", "warning", light.name, reason, "Move it, or let it reach further", place
-            )
+                "light-reaches-nothing", "warning", light.name, reason, "Move it, or let it reach further", place,
+                REACH.of(light.name, f"{BEYOND * nearest:.4g}") if math.isfinite(nearest) else (),
+            )  # fmt: skip
 
 
-def _look_round(s: Subject, light: PlacedLight) -> tuple[int, int, int, float, list[str]]:
+def _into_the_open(s: Subject, light: PlacedLight) -> tuple[str, ...]:
+    """The remedy that moves a light through the nearest face that it is behind, as far beyond as it was behind, but
+    never beyond the middle of the room there; none where there is no such place."""
+    directions = fibonacci_sphere(LOOKS).astype(np.float64)
+    far, back = _met(s, light.position, directions)
+    beyond, _ = _met(s, light.position + directions * (np.where(back, far, 0.0) * JUST_BEYOND)[:, None], directions)
+    room = np.where(np.isfinite(beyond), beyond, far)
+    step = np.minimum(np.maximum(np.maximum(far, 2.0 * (light.size or 0.0)), CLEAR * room), 0.5 * room)
+    found = list[tuple[bool, float, F64]]()
+    for k in np.argsort(np.where(back, far, np.inf), kind="stable")[:MOST_TRIED]:
+        if back[k]:
+            place = light.position + directions[k] * (far[k] * JUST_BEYOND + step[k])
+            front, behind, out, _, _ = _look_round(s, place)
+            if front > behind:
+                found.append((out > 0, float(far[k] + step[k]), place))
+    if not found:
+        return ()
+    return MOVE_LIGHT.of(light.name, place_words(min(found, key=lambda one: one[:2])[2]))
+
+
+def _met(s: Subject, places: F64, directions: F64) -> tuple[F64, NDArray[np.bool_]]:
+    """(n,) metres to what rays meet, inf for nothing, and whether that is a back."""
+    start = np.broadcast_to(places - s.space.centre, directions.shape).astype(np.float32)
+    rays = directions.astype(np.float32)
+    hit, far = s.blocking.nearest(np.ascontiguousarray(start), rays)
+    scene = s.baking
+    facing = np.einsum("ij,ij->i", scene.face_normals[hit], rays) < 0
+    back = (hit >= 0) & ~facing & ~scene.double_sided[hit]
+    return np.where(hit >= 0, far, np.inf).astype(np.float64), back
+
+
+def _look_round(s: Subject, position: F64) -> tuple[int, int, int, float, list[str]]:
     """Of rays all round: how many meet a front, a back, nothing; the nearest hit; objects whose backs are met."""
     scene = s.baking
     directions = fibonacci_sphere(LOOKS)
-    start = np.repeat((light.position - s.space.centre).astype(np.float32)[None], LOOKS, axis=0)
+    start = np.repeat((position - s.space.centre).astype(np.float32)[None], LOOKS, axis=0)
     space = s.blocking
     hit, far = space.nearest(start, directions)
     struck = hit >= 0

@@ -7,7 +7,7 @@ on its button, stand here and nowhere else.
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -40,24 +40,23 @@ class Remedy:
 
     Attributes:
         name: in findings. words: on a button, two to five; `many` where it is done to several objects.
-        change: the brief after it.
-        instead: the other thing that can be done about the same trouble, with what of the arguments it is done to.
+        change: the brief after it. spoils: what it makes worse elsewhere, a clause; empty: nothing.
     """
 
     name: str
     words: str
     change: Callable[[Brief, Args], Brief]
     many: str = ""
-    instead: Callable[[Args], Fix] | None = None
+    spoils: str = ""
 
     def of(self, *to: str) -> Fix:
         """To be put into a finding."""
         return (self.name, *to)
 
 
-def _marking(name: str, words: str, key: str, value: Any, many: str = "") -> Remedy:
+def _marking(name: str, words: str, key: str, value: Any, many: str = "", spoils: str = "") -> Remedy:
     """A remedy that sets one mark of some objects."""
-    return Remedy(name, words, lambda brief, paths: with_marks(brief, paths, key, value), many)
+    return Remedy(name, words, lambda brief, paths: with_marks(brief, paths, key, value), many, spoils)
 
 
 def _lighting(name: str, words: str, **values: Any) -> Remedy:
@@ -65,8 +64,7 @@ def _lighting(name: str, words: str, **values: Any) -> Remedy:
 
     def change(brief: Brief, args: Args) -> Brief:
         (path,) = args
-        changed = replace(brief.lights.get(path, LightChange()), **values)
-        return replace(brief, lights={**brief.lights, path: changed})
+        return _with_light(brief, path, **values)
 
     return Remedy(name, words, change)
 
@@ -134,11 +132,20 @@ def _level_density(brief: Brief, args: Args) -> Brief:
     return with_marks(with_marks(brief, args, "density", 1.0), args, "bias", {})
 
 
+def place_words(place: Iterable[float]) -> str:
+    """A place as remedies are told it."""
+    return ",".join(f"{v:.4g}" for v in place)
+
+
+def _three(words: str) -> tuple[float, float, float]:
+    x, y, z = (float(v) for v in words.split(","))
+    return x, y, z
+
+
 def _place_probe(brief: Brief, args: Args) -> Brief:
     """A probe of a free name at a place."""
-    x, y, z = (float(v) for v in args[0].split(","))
     placed = brief.probes.placed
-    return replace(brief, probes=replace(brief.probes, placed={**placed, _free("probe", placed): (x, y, z)}))
+    return replace(brief, probes=replace(brief.probes, placed={**placed, _free("probe", placed): _three(args[0])}))
 
 
 def _count_emitter(brief: Brief, args: Args) -> Brief:
@@ -146,16 +153,39 @@ def _count_emitter(brief: Brief, args: Args) -> Brief:
     (name, *radiance) = args
     change = replace(brief.emitters.get(name, EmitterChange()), counts=None)
     if radiance:
-        r, g, b = (float(v) for v in radiance[0].split(","))
-        change = replace(change, radiance=(r, g, b))
+        change = replace(change, radiance=_three(radiance[0]))
     emitters = {k: v for k, v in brief.emitters.items() if k != name}
     return replace(brief, emitters=emitters if change == EmitterChange() else {**emitters, name: change})
 
 
+def _with_light(brief: Brief, path: str, **values: Any) -> Brief:
+    return replace(brief, lights={**brief.lights, path: replace(brief.lights.get(path, LightChange()), **values)})
+
+
 def _dim(brief: Brief, args: Args) -> Brief:
     path, intensity = args
-    changed = replace(brief.lights.get(path, LightChange()), intensity=float(intensity))
-    return replace(brief, lights={**brief.lights, path: changed})
+    return _with_light(brief, path, intensity=float(intensity))
+
+
+def _move_light(brief: Brief, args: Args) -> Brief:
+    path, place = args
+    return _with_light(brief, path, position=_three(place))
+
+
+def _reach(brief: Brief, args: Args) -> Brief:
+    path, metres = args
+    return _with_light(brief, path, reach=float(metres))
+
+
+def _helper(brief: Brief, args: Args) -> Brief:
+    """A small baked lamp at a place, of so many candela and metres of reach, for what is named."""
+    place, candela, metres, whom = args
+    name = _free("helper", brief.added)
+    light = LightChange(intensity=float(candela), reach=float(metres), note=f"Helper light for {whom}")
+    return replace(
+        brief, added={**brief.added, name: AddedLight("point", _three(place))},
+        lights={**brief.lights, f"{ADDED}/{name}": light},
+    )  # fmt: skip
 
 
 LEAVE_OUT = _marking("leave-out", "Leave it out", "role", "left-out", "Leave them out")
@@ -183,11 +213,25 @@ SKY_COUNTS = Remedy("sky-counts", "Let it count", _sky_counts)
 PLAIN_DAY = Remedy("plain-day", "Give it a sky and a sun", _plain_day)
 MOVE = Remedy("move", "Move it onto the grid", _move)
 DROP_SETTINGS = Remedy("drop-settings", "Drop the setting", _drop_settings)
-RENAME = Remedy("rename", "Take it over", _rename, instead=lambda args: DROP_SETTINGS.of(args[0]))
+RENAME = Remedy("rename", "Take it over", _rename)
+MOVE_LIGHT = Remedy("move-light", "Move it into the open", _move_light)
+REACH = Remedy("reach", "Let it reach further", _reach)
+HELPER_LIGHT = Remedy(
+    "helper-light", "Add a helper light below it", _helper,
+    spoils="the helper also lights what is around it, and is seen to where players can look below",
+)  # fmt: skip
+CAST_NO_SHADOW = _marking(
+    "cast-no-shadow", "Let what blocks cast none", "casts", False, spoils="light then passes through it everywhere"
+)
+TAKE_NO_SHADOW = _marking(
+    "take-no-shadow", "Light it without shadow", "receives", False,
+    spoils="lamps in reach then light it through walls, too",
+)  # fmt: skip
 ALL = (
     LEAVE_OUT, UNWRAP, TWO_SIDED, LEVEL_DENSITY, BLOCK_SIGHT, PASS_SIGHT, CLEAR_BIAS, USUAL_POSE, SWITCH_OFF, BAKE,
     OWN_DENSITY, DROP_TABLE, SKY_COUNTS, PLAIN_DAY, MOVE, DROP_SETTINGS, RENAME, TURN_FACES, MARK_MOVING,
-    RAISE_DENSITY, PLACE_PROBE, COUNT_EMITTER, DIM, LIGHTMAPS_BACK,
+    RAISE_DENSITY, PLACE_PROBE, COUNT_EMITTER, DIM, LIGHTMAPS_BACK, MOVE_LIGHT, REACH, HELPER_LIGHT, CAST_NO_SHADOW,
+    TAKE_NO_SHADOW,
 )  # fmt: skip
 BY_NAME = {remedy.name: remedy for remedy in ALL}
 
@@ -206,12 +250,15 @@ def apply_fix(brief: Brief, finding: Finding) -> Brief:
     return BY_NAME[name].change(brief, tuple(to))
 
 
-def other_fix(finding: Finding) -> Finding | None:
-    """A finding with the second thing that can be done about it, None where there is one thing only."""
+def alternatives(finding: Finding) -> list[Finding]:
+    """A finding with each of the other things that can be done about it."""
+    return [replace(finding, fix=fix, others=()) for fix in finding.others]
+
+
+def spoils(finding: Finding) -> str:
+    """What a finding's remedy makes worse elsewhere, a clause; empty: nothing."""
     remedy = BY_NAME.get(finding.fix[0]) if finding.fix else None
-    if remedy is None or remedy.instead is None:
-        return None
-    return replace(finding, fix=remedy.instead(finding.fix[1:]))
+    return remedy.spoils if remedy is not None else ""
 
 
 def act(finding: Finding) -> str:

@@ -13,7 +13,7 @@ from ropebell.level.model import Level
 from ropebell.level.renamed import renamed
 
 
-@BEFORE.detector({"unmatched-mark": "Mark without an object"})
+@BEFORE.detector({"unmatched-mark": "Mark without an object"}, version=2)
 def lost_settings(s: Subject) -> Iterator[Finding]:
     """Settings for what is not in the level."""
     yield from unmatched(s.level, s.brief)
@@ -35,4 +35,4 @@ def _finding(name: str, now: str | None) -> Finding:
         return Finding("unmatched-mark", "note", name, what, remedy, fix=DROP_SETTINGS.of(name))
     reason = f"{what} Is it what is called '{now}' now? That has the same shape in the same place."
     return Finding("unmatched-mark", "note", name, reason, "Take the setting over, or drop it",
-                   fix=RENAME.of(name, now), also=(now,))  # fmt: skip
+                   fix=RENAME.of(name, now), also=(now,), others=(DROP_SETTINGS.of(name),))  # fmt: skip

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 import numpy as np
 from numpy.typing import NDArray
 
+from ropebell.checks.remedies import CAST_NO_SHADOW, MARK_MOVING, TAKE_NO_SHADOW, Fix
 from ropebell.checks.shapes import turned_pieces
 from ropebell.checks.subject import listed, short
 from ropebell.faults.after import AFTER, LIGHT, Looked
@@ -196,11 +197,14 @@ def _of_front(s: Looked, patch: NDArray[np.int64], expected: F64) -> Finding:
     to_lights = [w for w in ways(lit, lit.samples.among(some)) if _shines(lit, w.name)]
     head, measure = _how_dark(lit, patch, expected), (float(lit.area[patch].sum()), "m²")
 
-    def told(cause: str, remedy: str, proved: bool, also: list[str], fix: tuple[str, ...] = ()) -> Finding:
+    mine = lit.scene.node_names[lit.node[worst]]
+
+    def told(cause: str, remedy: str, proved: bool, also: list[str], *fixes: Fix) -> Finding:
         severity = "error" if proved else "warning"
+        others = [*fixes[1:], TAKE_NO_SHADOW.of(mine)] if also else fixes[1:]
         return finding(
             lit, "black-patch", severity, patch, worst, f"{head}: {cause}.", remedy, measure=measure, also=also,
-            proved=proved, fix=fix,
+            proved=proved, fix=fixes[0] if fixes else (), others=others,
         )  # fmt: skip
 
     for node, share in _blockers(to_lights)[:3]:
@@ -208,7 +212,8 @@ def _of_front(s: Looked, patch: NDArray[np.int64], expected: F64) -> Finding:
         if (free.value >= wanted).mean() > 0.5:
             name = lit.scene.node_names[node]
             cause = f"'{short(name)}' keeps the light from it ({100 * share:.0f} % of the ways to lamps in reach)"
-            return told(cause, "Move what blocks it, or add a light", True, [name], ("mark-moving", name))
+            fixes = MARK_MOVING.of(name), CAST_NO_SHADOW.of(name)
+            return told(cause, "Move what blocks it, or add a light", True, [name], *fixes)
     # Rays meet all that has bounced as often as the recipe lets it: met once more, that is one bounce more.
     more = s.again.of(some, rays=PROVED_RAYS)
     if (more.value >= wanted).mean() > 0.5:

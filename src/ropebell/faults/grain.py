@@ -22,6 +22,8 @@ from ropebell.light.workers import run_chunks
 
 # Share of a texel's light that is noise, and the m² of it, that are told.
 NOISY, NOISY_AREA = 0.05, 0.2
+# The other thing that can be done: as many rays as it takes, where it takes them.
+UNTIL_SURE = ("set", "light.noise_target", str(NOISY))
 # Blotches are so many texels wide; halves that differ by more, at charts that are noisy enough for it.
 SIZES = (4, 8, 16, 32)
 BLOTCHY, LEAST_NOISE = 0.05, 0.03
@@ -57,7 +59,7 @@ def noise(s: Looked) -> Iterator[Finding]:
         yield finding(
             lit, "noise", "note" if lit.settings.denoised else "warning", patch, worst, reason,
             f"Raise light.gather_rays to about {more:,}", measure=(share, "share"), also=[source] if source else [],
-            fix=("set", "light.gather_rays", str(more)),
+            fix=("set", "light.gather_rays", str(more)), others=[UNTIL_SURE],
         )  # fmt: skip
 
 
@@ -115,7 +117,7 @@ def blotches(s: Looked) -> Iterator[Finding]:
         )
         yield finding(
             lit, "blotch", severity, patch, at, reason, f"Raise light.gather_rays to about {more:,}",
-            measure=(share, "share"), fix=("set", "light.gather_rays", str(more)), proved=True,
+            measure=(share, "share"), fix=("set", "light.gather_rays", str(more)), others=[UNTIL_SURE], proved=True,
         )  # fmt: skip
 
 

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from ropebell.checks.remedies import with_marks
+from ropebell.checks.remedies import HELPER_LIGHT, PLACE_PROBE, place_words, with_marks
 from ropebell.checks.subject import as_place, short
 from ropebell.faults.after import AFTER, LIGHT, Looked
 from ropebell.faults.again import spread
@@ -22,6 +22,8 @@ from ropebell.light.probes import LitLevel, at_place, lit_probes
 DARK, AROUND = 0.1, 1.0
 # A pose that changes the light by more, on so many m².
 STAINED, STAIN_AREA = 0.2, 0.02
+# How far a helper light reaches, times its height.
+HELPED = 4.0
 MOST_LOOKED, RAYS = 2000, 128
 SIDES = np.array([[0, 1, 0], [1, 0, 0], [-1, 0, 0], [0, 0, 1], [0, 0, -1.0]])
 
@@ -56,16 +58,28 @@ def dark_movers(s: Looked) -> Iterator[Finding]:
         proved = would >= DARK * around
         cause += f"; a probe here would give it {would:.3g} lux" if proved else "; no light finds its way here"
         reason = f"It gets {value:.2g} lux where the surfaces around it get {around:.3g}: {cause}."
-        at = ",".join(f"{v:.4g}" for v in middle)
+        probe = (PLACE_PROBE.of(place_words(middle)),) if proved else ()
+        helper = _helper(lit, name, middle, texel, around) if lit.probes is None or not len(lit.probes) else ()
+        fixes = [*probe, *helper]
         told = Finding(
             "dark-mover", "warning" if proved else "note", name, reason,
             "Place a probe here" if proved else "Add a light, or let one reach it", as_place(middle),
-            ("place-probe", at) if proved else (), (below,) if below else (), None, (float(f"{value:.6g}"), "lux"),
-            None, None, proved,
+            fixes[0] if fixes else (), (below,) if below else (), None, (float(f"{value:.6g}"), "lux"),
+            None, None, proved, others=tuple(fixes[1:]),
         )  # fmt: skip
         # It has no texels: the spot below it gives account of it.
         lit.shown.append((told, np.array([texel] if texel >= 0 else [], np.int64)))
         yield told
+
+
+def _helper(lit: Lit, name: str, middle: F64, texel: int, wanted: float) -> tuple[tuple[str, ...], ...]:
+    """The remedy that lights what is below a mover, as brightly as what is around it; none where nothing is below."""
+    if texel < 0 or not lit.open[texel]:
+        return ()
+    high = float(middle[1] - lit.places[texel][1])
+    up = max(0.5 * high, min(2.0 * float(lit.pitch[texel]), 0.9 * high))
+    place = np.array([middle[0], middle[1] - high + up, middle[2]])
+    return (HELPER_LIGHT.of(place_words(place), f"{wanted * up * up:.4g}", f"{HELPED * up:.4g}", name),)
 
 
 def _around(lit: Lit, low: F64, high: F64, middle: F64) -> tuple[float, int]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 import numpy as np
@@ -64,6 +64,7 @@ def _near(lit: Lit, rows: NDArray[np.int64], some: NDArray[np.int64]) -> NDArray
 def finding(
     lit: Lit, kind: str, severity: str, rows: NDArray[Any], worst: int, reason: str, remedy: str, *,
     measure: tuple[float, str], also: list[str] | None = None, fix: tuple[str, ...] = (), proved: bool = False,
+    others: Sequence[tuple[str, ...]] = (),
     node: int | None = None, area: float | None = None, place: NDArray[np.float64] | None = None,
 ) -> Finding:  # fmt: skip
     """A finding of a patch of texels.
@@ -78,7 +79,7 @@ def finding(
         kind, severity, name, reason, remedy, where, fix, tuple(a for a in also or [] if a != name),
         round(float(lit.area[rows].sum()) if area is None else area, 6),
         (float(f"{measure[0]:.6g}"), measure[1]), int(t.page[worst]), (int(t.column[worst]), int(t.row[worst])), proved,
-        lit.places[rows],
+        lit.places[rows], tuple(others),
     )  # fmt: skip
     lit.shown.append((made, np.asarray(rows, dtype=np.int64)))
     return made

@@ -9,6 +9,7 @@ from typing import Any
 from ropebell.level.model import Notice
 
 SEVERITIES = ("error", "warning", "note")
+MOST_OTHERS = 8
 OF_LIGHT = ("area", "measure", "page", "texel", "proved")
 
 REMEDIES = {
@@ -36,7 +37,8 @@ class Finding:
         object: node path or place in the file, empty for the whole level.
         place: (x, y, z) metres, or None.
         reason: what is so, one sentence.
-        remedy: what to do. fix: name of the remedy that does it, and what it is done to.
+        remedy: what to do. fix: name of the remedy that does it, and what it is done to. others: what else can be done,
+            the same way.
         also: objects that cause it, or are like it.
         area: m² that show it. measure: how bad it is where it is worst, with its unit. page, texel: where that is on
             the pages. proved: the same texels were computed again without its cause, and it was gone. None: it is no
@@ -59,6 +61,7 @@ class Finding:
     proved: bool | None = None
     # Findings also stand in models that are read from files, which know no arrays.
     parts: Any = field(default=None, compare=False, repr=False)
+    others: tuple[tuple[str, ...], ...] = ()
 
     @property
     def key(self) -> str:
@@ -84,13 +87,15 @@ class Finding:
             raise ValueError("a finding has a kind, severity, object, reason and remedy in words")
         kind, severity, about, reason, remedy = words
         return Finding(
-            kind, severity, about, reason, remedy, _place(place), tuple(fix), tuple(also), **_of_light(values)
+            kind, severity, about, reason, remedy, _place(place), tuple(fix), tuple(also), **_of_light(values),
+            others=_others(values.get("others") or ()),
         )  # fmt: skip
 
     def as_json(self) -> dict[str, Any]:
         """Plain values for JSON; what only findings of a build's light have is left out of others."""
         values = {f.name: getattr(self, f.name) for f in fields(self) if f.name != "parts"}
         found = {key: list(value) if isinstance(value, tuple) else value for key, value in values.items()}
+        found["others"] = [list(fix) for fix in self.others]
         if self.proved is None:
             return {key: value for key, value in found.items() if key not in OF_LIGHT}
         if self.measure is not None:
@@ -122,6 +127,15 @@ def _of_light(values: dict[str, Any]) -> dict[str, Any]:
     if not all(math.isfinite(number) for number in numbers):
         raise ValueError("a finding's area and measure are finite")
     return found
+
+
+def _others(values: Any) -> tuple[tuple[str, ...], ...]:
+    if not isinstance(values, list | tuple) or len(values) > MOST_OTHERS:
+        raise ValueError("what else can be done about a finding is a short list")
+    for fix in values:
+        if not isinstance(fix, list | tuple) or not fix or not all(isinstance(word, str) for word in fix):
+            raise ValueError("what can be done about a finding is a name, and what it is done to")
+    return tuple(tuple(fix) for fix in values)
 
 
 def _pair(texel: Any) -> tuple[int, int]:

@@ -24,6 +24,8 @@ from ropebell.level.cutouts import has_holes
 from ropebell.level.model import F32, F64, Level
 
 SURROUND = (0x4B / 255, 0x4B / 255, 0x4B / 255, 1.0)
+# A pixel, where edges are smooth.
+SMOOTH_SAMPLES = 4
 # Textures of the shader, by unit.
 SAMPLERS = (
     "picture",
@@ -159,9 +161,9 @@ class Renderer:
         """The picture, (height, width, 3) uint8, top row first.
 
         Args:
-            smooth: with four samples a pixel; slower.
+            smooth: with several samples a pixel; slower.
         """
-        samples = 4 if smooth else 0
+        samples = SMOOTH_SAMPLES if smooth else 0
         target, plain = self._target(width, height, samples)
         target.use()
         self._gl.viewport = (0, 0, width, height)

@@ -14,7 +14,8 @@ from ropebell.build.kin import Earlier, Ground
 from ropebell.build.layouts import StoredLayouts
 from ropebell.build.progress import Tick
 from ropebell.build.recipe import Recipe
-from ropebell.build.stage import ONLY, Inputs, Item, Names, Size, Speed, Stage, Work, names_of
+from ropebell.build.speed import Speed
+from ropebell.build.stage import ONLY, Inputs, Item, Names, Size, Stage, Work, names_of
 from ropebell.build.stages.scene import SCENE
 from ropebell.build.store import Artifact
 from ropebell.charts.atlas import Atlas, ChartSettings, make_atlas

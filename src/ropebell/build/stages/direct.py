@@ -15,7 +15,8 @@ from ropebell.build.forms import FIELD, SKY
 from ropebell.build.kin import Known
 from ropebell.build.progress import Tick, part_of
 from ropebell.build.recipe import Recipe
-from ropebell.build.stage import Inputs, Item, Names, Size, Speed, Stage, Work
+from ropebell.build.speed import Speed
+from ropebell.build.stage import Inputs, Item, Names, Size, Stage, Work
 from ropebell.build.stages.charts import CHARTS
 from ropebell.build.stages.footing import FOOTING
 from ropebell.build.stages.scene import SCENE

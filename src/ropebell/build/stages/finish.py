@@ -14,7 +14,8 @@ from ropebell.build.manifest import LeftStale, PartOf
 from ropebell.build.outputs import Built
 from ropebell.build.progress import part_of
 from ropebell.build.refining import judged
-from ropebell.build.stage import Size, Speed, Stage, Work
+from ropebell.build.speed import Speed
+from ropebell.build.stage import Size, Stage, Work
 from ropebell.build.stages.charts import CHARTS
 from ropebell.build.stages.direct import DIRECT
 from ropebell.build.stages.footing import FOOTING
@@ -95,7 +96,7 @@ def _needed(work: Work, built: Built) -> tuple[str, Finishing]:
 
 
 def _predict(size: Size, speed: Speed) -> float:
-    waves = size.gather * speed.waves if size.recipe.light.noise_target else 0.0
+    waves = size.gather * speed.shares(size.recipe)[1]
     wanted = size.recipe.finish
     filtered = 0.25 + size.texels / 5e5 if wanted.denoise else 0.0
     seams = size.texels / 1e6 if wanted.stitch_seams else 0.0

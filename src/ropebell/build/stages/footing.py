@@ -11,7 +11,8 @@ from numpy.typing import NDArray
 from ropebell.build.forms import FOOTING as FORM
 from ropebell.build.kin import Earlier
 from ropebell.build.progress import Tick
-from ropebell.build.stage import ONLY, Inputs, Item, Names, Size, Speed, Stage, Work
+from ropebell.build.speed import Speed
+from ropebell.build.stage import ONLY, Inputs, Item, Names, Size, Stage, Work
 from ropebell.build.stages.charts import CHARTS, met, met_faces
 from ropebell.build.stages.scene import SCENE
 from ropebell.build.store import Artifact

@@ -5,7 +5,8 @@ from __future__ import annotations
 import numpy as np
 
 from ropebell.build.outputs import Built
-from ropebell.build.stage import Size, Speed, Stage, Work
+from ropebell.build.speed import Speed
+from ropebell.build.stage import Size, Stage, Work
 from ropebell.build.stages.charts import CHARTS
 from ropebell.build.stages.direct import DIRECT
 from ropebell.build.stages.finish import FINISH

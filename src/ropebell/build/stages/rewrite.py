@@ -16,7 +16,8 @@ from ropebell.build.outputs import BAKED_LEVEL, FINDINGS, LAYERS, OPTIONAL_LAYER
 from ropebell.build.probe_file import PROBES
 from ropebell.build.result import Result, open_result
 from ropebell.build.scope import in_words
-from ropebell.build.stage import Size, Speed, Stage, Work
+from ropebell.build.speed import Speed
+from ropebell.build.stage import Size, Stage, Work
 from ropebell.build.stages.scene import SCENE
 from ropebell.build.stages.write import WRITE
 from ropebell.errors import BuildError, step, why

@@ -6,7 +6,8 @@ from dataclasses import dataclass
 from functools import cached_property
 
 from ropebell.build.precheck import Gathered, gather
-from ropebell.build.stage import Size, Speed, Stage, Work
+from ropebell.build.speed import Speed
+from ropebell.build.stage import Size, Stage, Work
 from ropebell.level.open import open_level
 from ropebell.level.scene import Scene
 from ropebell.light.rays import RaySpace

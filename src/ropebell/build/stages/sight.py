@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from ropebell.build.sighting import hull_leaks, in_words, sight_of, write_sight
-from ropebell.build.stage import Size, Speed, Stage, Work
+from ropebell.build.speed import Speed
+from ropebell.build.stage import Size, Stage, Work
 from ropebell.build.stages.scene import SCENE
 from ropebell.sight.sight import Sight
 

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from ropebell.build.stage import Size, Speed, Stage, Work
+from ropebell.build.speed import Speed
+from ropebell.build.stage import Size, Stage, Work
 from ropebell.build.stages.charts import CHARTS
 from ropebell.build.stages.direct import DIRECT
 from ropebell.build.stages.scene import SCENE

@@ -14,7 +14,8 @@ from ropebell.build.progress import Tick
 from ropebell.build.rough import RoughPictures
 from ropebell.build.scope import below, rough_rays
 from ropebell.build.shooting import Shot, shoot_hits
-from ropebell.build.stage import ONLY, Inputs, Item, Names, Size, Speed, Stage, Work
+from ropebell.build.speed import Speed
+from ropebell.build.stage import ONLY, Inputs, Item, Names, Size, Stage, Work
 from ropebell.build.stages.charts import CHARTS
 from ropebell.build.stages.direct import DIRECT
 from ropebell.build.stages.footing import FOOTING
@@ -117,8 +118,7 @@ def _budget(effort: F32, texels: Texels, rays: int) -> I32:
 
 
 def _predict(size: Size, speed: Speed) -> float:
-    shot = size.gather * (speed.until if size.recipe.light.noise_target else 1.0)
-    return shot / speed.all("transport")
+    return size.gather * speed.shares(size.recipe)[0] / speed.all("transport")
 
 
 TRANSPORT = Stage(

@@ -7,7 +7,8 @@ from typing import Any
 from ropebell.build.forms import READING
 from ropebell.build.manifest import Manifest
 from ropebell.build.outputs import write_outputs
-from ropebell.build.stage import Size, Speed, Stage, Work
+from ropebell.build.speed import Speed
+from ropebell.build.stage import Size, Stage, Work
 from ropebell.build.stages.charts import CHARTS
 from ropebell.build.stages.direct import DIRECT, SKY_ITEM
 from ropebell.build.stages.finish import FINISH

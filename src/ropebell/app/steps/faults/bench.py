@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from itertools import zip_longest
+
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
 
 from ropebell.app.desk import Desk
 from ropebell.app.parts import LIST_WIDTH, button, column, fit, label
 from ropebell.app.steps.faults.account_view import AccountView
+from ropebell.app.steps.faults.alternative import Alternative
 from ropebell.app.steps.faults.finding_list import FaultList
 from ropebell.app.steps.faults.proof_view import ProofView
 from ropebell.app.steps.faults.state import FaultsState, remedy_words
@@ -15,9 +18,13 @@ from ropebell.app.words import luminance, lux
 from ropebell.build.found import looked_through
 from ropebell.build.remedied import record
 from ropebell.build.sighting import LEAK
+from ropebell.checks.remedies import alternatives
 from ropebell.faults.over_builds import note_on
 from ropebell.faults.run import TITLES
 from ropebell.level.finding import Finding
+
+# Ways beside the first that stand in the card.
+MOST_OTHERS = 2
 
 
 class FaultsBench(QWidget):
@@ -84,7 +91,12 @@ class FaultsBench(QWidget):
             "Follow the way out", "flat", "From bend to bend, from the start to the outside (Ctrl+Shift+L)"
         )
         self.spot = button("Keep as a trouble spot", "flat", "Keep this view, to look at it in every build")
-        for one in (self.fix, self.follow, self.known, self.spot):
+        self.others = [Alternative() for _ in range(MOST_OTHERS)]
+        acts.addWidget(self.fix, 0, Qt.AlignmentFlag.AlignLeft)
+        for other in self.others:
+            acts.addWidget(other)
+            other.taken.connect(self.state.remedy)
+        for one in (self.follow, self.known, self.spot):
             acts.addWidget(one, 0, Qt.AlignmentFlag.AlignLeft)
         self.note = QLineEdit()
         self.note.setPlaceholderText("Why it is fine here, then Enter")
@@ -182,11 +194,16 @@ class FaultsBench(QWidget):
         if finding is not None and now is not None:
             note = note_on(finding, now.project.brief.known)
         advice = f"{finding.remedy}. {record(state.tried, finding)}".strip() if finding is not None else ""
-        advice = "\n".join(words for words in (state.opened, advice, state.cost) if words)
+        cost = state.cost_of.get(finding.fix, "") if finding is not None else ""
+        advice = "\n".join(words for words in (state.opened, advice, cost) if words)
         self.history.setText(f"Known here: {note}." if note else advice)
         self.history.setVisible(bool(self.history.text()))
         self.fix.setVisible(finding is not None and bool(finding.fix))
         self.fix.setText(remedy_words(finding) if finding is not None else "")
+        others = alternatives(finding)[:MOST_OTHERS] if finding is not None else []
+        for one, other in zip_longest(self.others, others):
+            cost = state.cost_of.get(other.fix, "") if other is not None else ""
+            one.offer(other, cost, self._words_wide())
         self.follow.setVisible(finding is not None and finding.kind == LEAK)
         self.known.setVisible(finding is not None)
         self.spot.setVisible(finding is not None)
@@ -194,7 +211,11 @@ class FaultsBench(QWidget):
         self.note.hide()
         for one in (self.verdict, self.history):
             if one.text():
-                fit(one, max(self.width() - 36, LIST_WIDTH) - 34)
+                fit(one, self._words_wide())
+
+    def _words_wide(self) -> int:
+        """Pixels for the words of the card."""
+        return max(self.width() - 36, LIST_WIDTH) - 34
 
     def _mend(self) -> None:
         finding = self.finding()

@@ -24,7 +24,7 @@ from ropebell.build.remedied import Tried, judged, read_tried, write_tried
 from ropebell.build.reopened import reopen
 from ropebell.build.scope import Scope
 from ropebell.build.sighting import LEAK
-from ropebell.checks.remedies import act, apply_fix
+from ropebell.checks.remedies import Fix, act, alternatives, apply_fix
 from ropebell.checks.subject import short
 from ropebell.compare.opened import opened_by
 from ropebell.errors import RopeBellError, why
@@ -66,7 +66,7 @@ class FaultsState(QObject):
         seen: what is found in it. chosen: the finding that is looked at, None for none.
         account, verdict: of the spot that was asked about, None until they are known.
         opened: what opened the leak that is looked at, a sentence, empty where that is not known.
-        cost: what the remedy of what is looked at would do to later builds, a sentence, empty until it is known.
+        cost_of: what each remedy of what is looked at would do to later builds, a sentence, once it is known.
         proof: of what is looked at, before and after; None where there is none, or it is not known yet.
         asked: where that is; trouble: why there is no account of it.
 
@@ -90,7 +90,8 @@ class FaultsState(QObject):
         self.proof: Proof | None = None
         self.tried: list[Tried] = []
         self.light_names: tuple[str, ...] = ()
-        self.opened = self.cost = ""
+        self.opened = ""
+        self.cost_of: dict[Fix, str] = {}
         self._ledger: Ledger | None = None
         desk.rope.looking_at.connect(lambda _: self.refresh())
         desk.document.edited.connect(self.refresh_known)
@@ -142,8 +143,8 @@ class FaultsState(QObject):
     def choose(self, finding: Finding | None) -> None:
         """Look at a finding, and ask for the account of its place."""
         self.chosen = finding
-        self.opened = self.cost = ""
-        if finding is not None and finding.fix:
+        self.opened, self.cost_of = "", {}
+        if finding is not None and (finding.fix or finding.others):
             self._ask_cost(finding)
         # A leak is no matter of the light beside it.
         if finding is not None and finding.kind == LEAK:
@@ -155,30 +156,33 @@ class FaultsState(QObject):
         self.changed.emit()
 
     def _ask_cost(self, finding: Finding) -> None:
-        """What later builds would take with the remedy, against what they take now."""
+        """What later builds would take with each remedy, against what they take now."""
         now, rates = self._desk.level.now, self._desk.rope.rates
         if now is None:
             return
 
-        def work() -> str:
+        workers = now.project.recipe.limits.workers or cores()
+
+        def cost(one: Finding) -> str:
             project = now.project
             recipe, brief = project.recipe, project.brief
-            if finding.fix[0] == SET:
-                recipe = with_setting(recipe, f"{finding.fix[1]}={finding.fix[2]}")
+            if one.fix[0] == SET:
+                recipe = with_setting(recipe, f"{one.fix[1]}={one.fix[2]}")
             else:
-                brief = apply_fix(brief, finding)
+                brief = apply_fix(brief, one)
             try:
                 mended = gather(now.source, brief, recipe, project.sky, project.tables).subject.baking
             except RopeBellError:
                 return ""  # such a remedy says so itself when it is taken
-            workers = recipe.limits.workers or cores()
-            return cost_in_words(
-                estimate(now.baking, project.recipe, workers, rates), estimate(mended, recipe, workers, rates)
-            )
+            before = estimate(now.baking, project.recipe, workers, rates)
+            return cost_in_words(before, estimate(mended, recipe, workers, rates))
 
-        def receive(words: str) -> None:
+        def work() -> dict[Fix, str]:
+            return {one.fix: cost(one) for one in (finding, *alternatives(finding)) if one.fix}
+
+        def receive(found: dict[Fix, str]) -> None:
             if self.chosen == finding:
-                self.cost = words
+                self.cost_of = found
                 self.changed.emit()
 
         self._desk.jobs.start("cost", work, receive)

@@ -22,7 +22,7 @@ from PyQt6.QtWidgets import (
 from ropebell.app.desk import Desk
 from ropebell.app.palette import THEME, font
 from ropebell.app.parts import LIST_WIDTH, button, fit, label, rows_in
-from ropebell.checks.remedies import act, other_fix
+from ropebell.checks.remedies import act, alternatives, spoils
 from ropebell.checks.run import TITLES
 from ropebell.level.finding import Finding
 
@@ -224,9 +224,10 @@ class ChecksPanel(QWidget):
         self.fix.setText(act(finding))
         self.fix.setToolTip(finding.remedy)
         self.fix.setVisible(bool(finding.fix))
-        other = other_fix(finding)
+        other = next(iter(alternatives(finding)), None)
         self.other.setVisible(other is not None)
         self.other.setText(act(other) if other is not None else "")
+        self.other.setToolTip(spoils(other) if other is not None else "")
         if finding.remedy != act(finding):
             self.advice.setText(f"{self.advice.text()} {finding.remedy}.")
         for text in (self.reason, self.advice):
@@ -252,7 +253,7 @@ class ChecksPanel(QWidget):
 
     def _apply_other(self) -> None:
         finding = self.finding()
-        self._apply(other_fix(finding) if finding is not None else None)
+        self._apply(next(iter(alternatives(finding)), None) if finding is not None else None)
 
     def _ask_note(self) -> None:
         finding, now = self.finding(), self._desk.level.now
