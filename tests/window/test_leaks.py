@@ -135,7 +135,7 @@ def test_sight_is_looked_into_shown_from_a_place_and_in_plan_and_acted_on(
         picture = window.stage.picture
         assert picture is not None
         node = picture.scene.node_names.index(name)
-        table = picture.vertices.table.reshape(-1, 13)
+        table = picture.vertices.table.reshape(-1, 14)
         return bool((table[table[:, 11] == node][:, 12] == 0.0).all())
 
     # From a corner of the west room the ornament behind the wall is not seen; from the east room it is.

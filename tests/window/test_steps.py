@@ -95,6 +95,31 @@ def test_charts_show_density_pages_and_coordinates_before_any_build(window: Wind
     idle(window, qtbot)
 
 
+def test_charts_are_shown_one_by_one_and_named_under_the_pointer(window: Window, qtbot: QtBot) -> None:
+    s, bench = window.desk, window.steps["charts"].bench
+    s.commands.run("step.charts")
+    charted(window, qtbot)
+    s.commands.run("view.chart-ids")
+    idle(window, qtbot)
+    picture, atlas = window.stage.picture, bench.known.survey.atlas
+    mine = picture.charted.chart[s.level.now.scene.part]
+    pairs = set(zip(mine.tolist(), np.asarray(atlas.chart).tolist()))
+    assert len(pairs) == len(set(mine.tolist())) == len(np.unique(atlas.chart)), "what hangs together is one chart"
+    told = set()
+    for triangle in np.flatnonzero(picture.scene.node == node(window, "things/crate")).tolist():
+        middle = picture.scene.corners[triangle].mean(axis=0)
+        normal = picture.scene.face_normals[triangle].astype(float)
+        window.stage.hands.pointed.emit(picture.spot(middle + 0.05 * normal, -normal, False))
+        told.add(window.strip.value.text().split("   ")[0])
+    assert len(told) >= 5
+    assert all(words.startswith("chart ") and f" of {len(pairs)} on page 1" in words for words in told)
+    window.stage.go(Camera((1.25, 1.6, 2.2), 0.0, -0.9))
+    window.stage.grab_smooth()
+    image = window.stage._image
+    seen = {image.pixelColor(x, y).hue() // 8 for x in range(0, image.width(), 6) for y in range(0, image.height(), 6)}
+    assert len(seen) > 4
+
+
 def test_all_to_test_density_and_back_from_the_bench(window: Window, qtbot: QtBot) -> None:
     s, page = window.desk, window.steps["charts"].bench.density
     window.desk.commands.run("step.charts")

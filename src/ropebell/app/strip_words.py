@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 
 from PyQt6.QtCore import QObject
 from PyQt6.QtWidgets import QPushButton
@@ -151,7 +152,10 @@ class StripWords(QObject):
         if spot is None or shown is None or spot.node >= len(shown.node_names):
             self.say(Words("", ""))
             return
-        self.say(self._of_step(spot) or Words(shown.node_names[spot.node], self._light_words(spot)))
+        words = self._of_step(spot) or Words(shown.node_names[spot.node], self._light_words(spot))
+        tells, picture = self._desk.stage.look.view.tells, self._desk.stage.picture
+        told = tells(picture, spot) if tells is not None and picture is not None else ""
+        self.say(replace(words, value="   ".join(w for w in (told, words.value) if w)))
 
     def _light_words(self, spot: Spot) -> str:
         if spot.irradiance is None:

@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from ropebell.app.stage.picture import StagePicture
+from ropebell.app.stage.picture import Spot, StagePicture
 
 
 @dataclass(frozen=True)
@@ -24,7 +24,7 @@ class View:
         backs: whether it shows backs of one-sided surfaces itself.
         exposed: whether the exposure has a say. glows: whether emitters glow in it.
         panes: other views, that the picture is drawn in side by side with one camera; none: in this one alone.
-        words: for the strip, where the title does not do.
+        words: for the strip, where the title does not do. tells: what it says of a spot beside its light.
     """
 
     id: str
@@ -39,6 +39,7 @@ class View:
     glows: bool = False
     panes: tuple[View, ...] = ()
     words: Callable[[StagePicture | None], str] | None = None
+    tells: Callable[[StagePicture, Spot], str] | None = None
 
     def in_words(self, picture: StagePicture | None) -> str:
         """For the strip."""

@@ -28,6 +28,7 @@ in vec2 v_picture_uv;
 in vec2 v_light_uv;
 flat in float v_page;
 flat in float v_density;
+flat in float v_chart;
 flat in int v_flags;
 out vec4 color;
 

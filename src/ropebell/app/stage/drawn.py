@@ -3,15 +3,19 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
 
+from ropebell.level.connected import connected
 from ropebell.level.model import F32, F64, I32
 from ropebell.level.scene import Scene
 from ropebell.light.rays import RaySpace
 
 Half = NDArray[np.float16]
+# Places on a page that are told apart.
+PER_TEXEL = 64
 
 
 @dataclass(frozen=True, eq=False)
@@ -25,6 +29,20 @@ class Charted:
     uv: F32
     page: I32
     side: int
+
+    @cached_property
+    def chart(self) -> I32:
+        """(T,) int32 number of each triangle's chart, −1 without a place: what shares corners on a page is one."""
+        found = np.full(len(self.page), -1, np.int32)
+        rows = np.flatnonzero(self.page >= 0)
+        if not len(rows):
+            return found
+        cell = np.round(self.uv[rows].astype(np.float64) * PER_TEXEL).astype(np.int64)
+        key = ((self.page[rows, None].astype(np.int64) << 44) + (cell[..., 0] << 22) + cell[..., 1]).ravel()
+        order = np.argsort(key, kind="stable")
+        same = key[order[1:]] == key[order[:-1]]
+        found[rows] = connected(len(rows), order[1:][same] // 3, order[:-1][same] // 3)
+        return found
 
 
 @dataclass(frozen=True)
@@ -42,7 +60,8 @@ class Vertices:
     """Triangles as the stage draws them.
 
     Attributes:
-        table: (T, 3, 13) float32 position, normal, picture uv, light uv and page, node, density against what is right.
+        table: (T, 3, 14) float32 position, normal, picture uv, light uv and page, node, density against what is right,
+            chart.
         batches: runs of one material.
     """
 
@@ -84,14 +103,15 @@ def vertex_table(scene: Scene, space: RaySpace, charted: Charted | None, density
 
 
 def _table(scene: Scene, space: RaySpace, charted: Charted | None) -> F32:
-    """(T, 3, 13) float32: see `Vertices`; the last column is left to the caller."""
-    table = np.zeros((len(scene), 3, 13), np.float32)
+    """(T, 3, 14) float32: see `Vertices`; the column of the density is left to the caller."""
+    table = np.zeros((len(scene), 3, 14), np.float32)
     table[:, :, 0:3] = space.vertices
     table[:, :, 3:6] = scene.normals
     table[:, :, 6:8] = np.nan_to_num(scene.uv0)
     if charted is not None:
         table[:, :, 8:10] = charted.uv
         table[:, :, 10] = charted.page[:, None]
+        table[:, :, 13] = charted.chart[:, None]
     table[:, :, 11] = scene.node[:, None]
     return table
 

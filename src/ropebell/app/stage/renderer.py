@@ -297,7 +297,7 @@ class Renderer:
 
     def _upload(self, table: F32) -> None:
         self._buffer = self._gl.buffer(np.ascontiguousarray(table).tobytes())
-        sizes = {"position": 3, "normal": 3, "picture_uv": 2, "light_uv": 3, "node": 1, "density": 1}
+        sizes = {"position": 3, "normal": 3, "picture_uv": 2, "light_uv": 3, "node": 1, "density": 1, "chart": 1}
         # What none of the views asks for is not in the program.
         used = [name for name in sizes if name in self._program]
         layout = " ".join(f"{size}{'f' if name in used else 'x4'}" for name, size in sizes.items())

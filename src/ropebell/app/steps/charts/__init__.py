@@ -14,7 +14,7 @@ from ropebell.app.stage.pages import PageView
 from ropebell.app.stage.picture import Spot, StagePicture
 from ropebell.app.steps.charts.bench import ChartsBench
 from ropebell.app.steps.charts.charting import Charting
-from ropebell.app.steps.charts.views import DENSITY, TEXELS
+from ropebell.app.steps.charts.views import CHART_IDS, DENSITY, TEXELS
 from ropebell.app.steps.step import Step
 from ropebell.app.telling import Words
 from ropebell.app.views import RESULT, View
@@ -49,7 +49,7 @@ class ChartsStep(Step):
         return bench
 
     def views(self) -> Sequence[View]:
-        return (TEXELS, DENSITY)
+        return (TEXELS, DENSITY, CHART_IDS)
 
     def enter(self) -> None:
         self._view_before = self.desk.stage.look.view

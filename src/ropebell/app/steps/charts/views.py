@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from ropebell.app.stage.picture import Spot, StagePicture
 from ropebell.app.views import View
 
 GRID = """
@@ -29,6 +30,29 @@ vec3 density_colors() {
     return tint * grid * (1.0 - 0.30 * max(bars, max(dots, slant)));
 }
 """
+CHART_IDS_VIEW = """
+// Every chart in a colour of its own, lighter or darker by turns; its texels show faintly.
+vec3 chart_colors() {
+    float hue = fract(v_chart * 0.61803399), light = 0.42 + 0.3 * fract(v_chart * 0.75487767);
+    vec3 tint = 0.5 + 0.5 * cos(2.0 * PI * (hue + vec3(0.0, 0.33, 0.67)));
+    return mix(vec3(1.0), tint, 0.45) * light * (0.8 + 0.4 * texel_grid(vec3(1.0)).r);
+}
+"""
+
+
+def chart_words(picture: StagePicture, spot: Spot) -> str:
+    """Which chart a spot is of."""
+    charted = picture.charted
+    if charted is None or not 0 <= spot.triangle < len(charted.page) or charted.page[spot.triangle] < 0:
+        return ""
+    number, count = int(charted.chart[spot.triangle]) + 1, int(charted.chart.max()) + 1
+    return f"chart {number} of {count} on page {int(charted.page[spot.triangle]) + 1}"
+
+
 CHARTED = frozenset({"charts"})
 TEXELS = View("texels", "Texel grid", CHARTED, "return v_page < -0.5 ? surface * 0.5 : texel_grid(surface);", "6", GRID)
 DENSITY = View("density", "Density for the distance", CHARTED, "return density_colors();", "7", DENSITY_VIEW)
+CHART_IDS = View(
+    "chart-ids", "Charts, one by one", CHARTED, "return v_page < -0.5 ? surface * 0.5 : chart_colors();", "",
+    CHART_IDS_VIEW, tells=chart_words,
+)  # fmt: skip
