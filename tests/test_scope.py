@@ -21,6 +21,7 @@ from ropebell.build.result import Result, open_result, read_layer
 from ropebell.build.scope import Scope, box_of, named_nodes
 from ropebell.build.since import changed_since
 from ropebell.cli.main import main
+from ropebell.compare.over_builds import mean_light
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import box
 from ropebell.errors import BuildError, UsageError
@@ -197,6 +198,18 @@ def test_properties_alone_take_the_light_as_it_is(built: Path, tmp_path: Path) -
     assert reopen(tmp_path / "b").lit.total.shape == reopen(built / "whole").lit.total.shape
     with pytest.raises(BuildError, match="g/crate 1 came, moved or changed since whole"):
         bake(folder / "level.glb", MADE, tmp_path / "c", cache=built / "cache", scope=scope, brief=SHIFT)
+
+
+def test_the_mean_light_of_objects_is_weighed_by_their_area(built: Path) -> None:
+    whole = built / "whole"
+    scene = open_result(whole).scene
+    areas = {name: scene.areas[scene.node == n].sum() for n, name in enumerate(scene.node_names) if name in OBJECTS}
+    each = {name: mean_light(whole, [name]) for name in OBJECTS}
+    together = sum(each[name] * areas[name] for name in OBJECTS) / sum(areas.values())
+    assert mean_light(whole, []) == mean_light(whole, ["g"]) == pytest.approx(together, rel=0.01)
+    # Not by its triangles, of which those near the lamp are brighter than others; but much the same on a small thing.
+    assert each["g/crate 1"] == pytest.approx(mean_on(open_result(whole), "g/crate 1") @ LUMINANCE, rel=0.25)
+    assert mean_light(whole, ["g/cr"]) is None and mean_light(built / "nowhere", []) is None
 
 
 def test_a_cut_box_is_sealed(built: Path, tmp_path: Path) -> None:

@@ -18,7 +18,7 @@ from ropebell.app.box_grips import face_grips
 from ropebell.app.notifying import notify
 from ropebell.app.steps.build import BuildStep
 from ropebell.app.steps.build.bench import JOURNAL, NEXT
-from ropebell.app.steps.build.table import COLUMNS
+from ropebell.app.steps.build.table import COLUMNS, LIGHT
 from ropebell.app.window import Window
 from ropebell.build.manifest import read_manifest
 from ropebell.build.plan import plan_of
@@ -26,6 +26,7 @@ from ropebell.build.recipe import named, with_value
 from ropebell.build.result import Outcome, open_result
 from ropebell.build.scope import box_of
 from ropebell.compare.ledger import ledger
+from ropebell.compare.over_builds import mean_light
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import box
 from ropebell.level.brief import Move
@@ -301,6 +302,15 @@ def test_all_builds_in_one_table(window: Window, qtbot: QtBot, monkeypatch: pyte
     for index in range(3):
         table.quantity.chosen.emit(index)
         assert [number for number, _ in table.plot._points] == [1, 2]
+    # The light of everything, and of what is selected, as it is on the pages.
+    table.quantity.chosen.emit(LIGHT)
+    for path in ("", "things/crate"):
+        pick(window, *([path] if path else []))
+        qtbot.waitUntil(lambda: len(table.plot._points) == 2, timeout=LONG)
+        expected = mean_light(s.rope.shown.folder, [path] if path else [])
+        assert expected is not None and expected > 0
+        assert [value for _, value in table.plot._points] == pytest.approx([expected, expected])
+        assert (path.rsplit("/", 1)[-1] or "all surfaces") in table.about.text()
     s.commands.run("build.table")
     assert window.canvases.currentWidget() is window.stage
 

@@ -141,6 +141,19 @@ def test_any_spot_gives_account_of_its_light(window: Window, qtbot: QtBot) -> No
     rows = rows_of(account, state.light_names)
     assert sum(r.value for r in rows) == pytest.approx(luminance(account.shown), rel=0.05)
     assert bench.ledger.isVisibleTo(bench) and bench.ledger.height() >= 36 * len(rows)
+    # Of one build there is nothing to compare; of two there is.
+    qtbot.waitUntil(lambda: bool(state.past), timeout=LONG)
+    assert set(state.past) == {1} and not bench.past.isVisibleTo(bench)
+    window.desk.document.set_light("lights/lamp", LightChange(intensity=160.0))
+    idle(window, qtbot)
+    build(window, qtbot)
+    with qtbot.waitSignal(state.accounted, timeout=LONG):
+        state.ask(tuple(float(v) for v in spot.position))
+    qtbot.waitUntil(lambda: len(state.past) == 2, timeout=LONG)
+    assert state.past[2] == pytest.approx(2.0 * state.past[1], rel=0.02)
+    assert bench.past.isVisibleTo(bench) and [n for n, _ in bench.past.plot._points] == [1, 2]
+    with qtbot.waitSignal(window.desk.rope.looking_at, timeout=LONG):
+        bench.past.plot.chosen.emit(1)
 
 
 def test_what_is_known_keeps_its_note_and_is_not_counted(window: Window, qtbot: QtBot) -> None:

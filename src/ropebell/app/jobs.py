@@ -25,6 +25,8 @@ LANES = {
     "known sight": "sight",
     "opened": "account",
     "cost": "account",
+    "history": "account",
+    "mean light": "account",
     "objections": "deliver",
     "package": "deliver",
     "numbers": "deliver",

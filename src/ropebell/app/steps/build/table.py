@@ -4,17 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import partial
+from pathlib import Path
 from typing import Any
 
 from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QSortFilterProxyModel, Qt
+from PyQt6.QtGui import QShowEvent
 from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTableView, QVBoxLayout, QWidget
 
+from ropebell.app.builds_plot import BuildsPlot, Quantity
 from ropebell.app.desk import Desk
 from ropebell.app.parts import Choice, label, pair
 from ropebell.app.rope import DRAFT_WORDS
-from ropebell.app.steps.build.plot import BuildsPlot, Quantity
 from ropebell.app.words import clock, made_at, megabytes, short_count
 from ropebell.build.knots import Knot
+from ropebell.checks.subject import short
+from ropebell.compare.over_builds import mean_light
 
 ENDED = {
     "done": "done", "stopped": "stopped", "tripwire": "tripwire", "failed": "failed", "died": "died",
@@ -56,6 +61,10 @@ QUANTITIES = (
     Quantity("Faults", "", lambda k: float(k.faults)),
     Quantity("Size", "MB", lambda k: k.bytes / 1e6),
 )
+LIGHT = len(QUANTITIES)
+LIKE = "Lines join builds of one recipe, draft and scope that were timed under like conditions."
+# Of the last builds so many are read for their light.
+MOST_READ = 32
 
 
 class _Model(QAbstractTableModel):
@@ -114,9 +123,9 @@ class BuildTable(QWidget):
         self.sorted.setSourceModel(self.model)
         self.view = self._make_view()
         rows.addWidget(self.view, 3)
-        self.quantity = Choice([q.title for q in QUANTITIES], "What the plot shows")
+        self.quantity = Choice([*(q.title for q in QUANTITIES), "Light"], "What the plot shows")
         self.quantity.set_current(0)
-        self.quantity.setMinimumWidth(240)
+        self.quantity.setMinimumWidth(300)
         self.about = label("", "second")
         rows.addWidget(pair(self.quantity, self.about, stretch=1))
         self.plot = BuildsPlot()
@@ -126,7 +135,10 @@ class BuildTable(QWidget):
         self.view.clicked.connect(self._clicked)
         desk.rope.builds_changed.connect(self.refresh)
         desk.rope.looking_at.connect(lambda _: self._mark())
-        self._quantity = QUANTITIES[0]
+        desk.selection.selected.connect(lambda *_: self._plot())
+        self._chosen_quantity = 0
+        # Lux by folder and the objects it is of; None where a build has none of them.
+        self._light: dict[tuple[Path, tuple[str, ...]], float | None] = {}
         self.refresh()
 
     def _make_view(self) -> QTableView:
@@ -157,14 +169,47 @@ class BuildTable(QWidget):
         self.model.set_knots(knots)
         count = len(knots)
         self.title.setText(f"All builds: {count}" if count else "No builds yet. Press Build; each becomes a row here.")
-        self.about.setText("Lines join builds of one recipe, draft and scope that were timed under like conditions.")
-        self.plot.show_knots(knots, self._quantity)
+        self._plot()
         self._mark()
 
     def _chosen(self, index: int) -> None:
-        self._quantity = QUANTITIES[index]
+        self._chosen_quantity = index
         self.quantity.set_current(index)
-        self.refresh()
+        self._plot()
+        self._mark()
+
+    def _plot(self) -> None:
+        if self._chosen_quantity != LIGHT:
+            self.about.setText(LIKE)
+            self.plot.show_knots(self.model.knots, QUANTITIES[self._chosen_quantity])
+        elif self.isVisible():
+            self._plot_light()
+
+    def _plot_light(self) -> None:
+        """The mean light of what is selected, or of everything; read in the background, build by build."""
+        names = tuple(sorted(self._desk.selection.paths))
+        done = [k for k in self.model.knots if k.outcome.state == "done"][-MOST_READ:]
+        values = {k.number: value for k in done if (value := self._light.get((k.folder, names))) is not None}
+        whom = short(names[0]) if len(names) == 1 else f"{len(names)} objects" if names else "all surfaces"
+        missing = [k.folder for k in done if (k.folder, names) not in self._light]
+        reading = f" Reading {len(missing)} builds …" if missing else ""
+        self.about.setText(f"Mean light of {whom}; select others to see theirs.{reading}")
+        known = [k for k in done if k.number in values]
+        self.plot.show_knots(known, Quantity("Light", "lx", lambda k: values[k.number]))
+        self.plot.mark(self._desk.rope.shown_number)
+        if not missing:
+            return
+        folder = missing[-1]
+
+        def receive(value: float | None) -> None:
+            self._light[folder, names] = value
+            self._plot()
+
+        self._desk.jobs.start("mean light", partial(mean_light, folder, names), receive)
+
+    def showEvent(self, event: QShowEvent | None) -> None:
+        super().showEvent(event)
+        self._plot()
 
     def _mark(self) -> None:
         number = self._desk.rope.shown_number

@@ -12,6 +12,7 @@ from ropebell.app.parts import LIST_WIDTH, button, column, fit, label
 from ropebell.app.steps.faults.account_view import AccountView
 from ropebell.app.steps.faults.alternative import Alternative
 from ropebell.app.steps.faults.finding_list import FaultList
+from ropebell.app.steps.faults.over_builds import OverBuilds
 from ropebell.app.steps.faults.proof_view import ProofView
 from ropebell.app.steps.faults.state import FaultsState, remedy_words
 from ropebell.app.words import luminance, lux
@@ -103,7 +104,9 @@ class FaultsBench(QWidget):
         self.note.setAccessibleName("Why this fault is fine here")
         self.note.hide()
         self.if_title, self.if_ = label("What if", "heading"), label("", "second")
-        for widget in (self.card, self.why, self.wait, self.ledger, self.if_title, self.if_):
+        self.past = OverBuilds()
+        self.past.plot.chosen.connect(self._desk.rope.look_at)
+        for widget in (self.card, self.why, self.wait, self.ledger, self.if_title, self.if_, self.past):
             lines.addWidget(widget)
         words.addLayout(acts)
         words.addWidget(self.note)
@@ -176,6 +179,7 @@ class FaultsBench(QWidget):
         self.if_.setVisible(bool(state.what_if))
         lines = [f"{w.what.capitalize()}: {lux(luminance(w.light))}" for w in state.what_if]
         self.if_.setText("\n".join(lines))
+        self.past.show_light(self._desk.rope.knots, state.past, self._desk.rope.shown_number)
         self._show_verdict(finding)
 
     def _show_verdict(self, finding: Finding | None) -> None:

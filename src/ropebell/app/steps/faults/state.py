@@ -9,12 +9,13 @@ import numpy as np
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from ropebell.account.around import around
+from ropebell.account.history import history
 from ropebell.account.proof import Proof, proof_of
 from ropebell.account.texel import Account, Ledger, Spot
 from ropebell.account.verdict import Verdict, verdict
 from ropebell.account.what_if import WhatIf, what_if
 from ropebell.app.desk import Desk
-from ropebell.app.words import clock, short_count
+from ropebell.app.words import clock, luminance, short_count
 from ropebell.build.estimate import Estimate, estimate
 from ropebell.build.found import found_in
 from ropebell.build.manifest import Manifest
@@ -68,6 +69,7 @@ class FaultsState(QObject):
         opened: what opened the leak that is looked at, a sentence, empty where that is not known.
         cost_of: what each remedy of what is looked at would do to later builds, a sentence, once it is known.
         proof: of what is looked at, before and after; None where there is none, or it is not known yet.
+        past: lux of that spot by number of the build, empty until it is known.
         asked: where that is; trouble: why there is no account of it.
 
     Signals:
@@ -88,6 +90,7 @@ class FaultsState(QObject):
         self.trouble = ""
         self.what_if: list[WhatIf] = []
         self.proof: Proof | None = None
+        self.past: dict[int, float] = {}
         self.tried: list[Tried] = []
         self.light_names: tuple[str, ...] = ()
         self.opened = ""
@@ -135,7 +138,8 @@ class FaultsState(QObject):
 
     def _forget(self) -> None:
         self.account, self.verdict, self.asked, self.trouble, self.what_if = None, None, None, "", []
-        self.proof = None
+        self.proof, self.past = None, {}
+        self._desk.jobs.forget("history")
         self._desk.jobs.forget("account")
         self._desk.jobs.forget("verdict")
         self.accounted.emit()
@@ -279,8 +283,23 @@ class FaultsState(QObject):
         def receive(found: tuple[list[WhatIf], Verdict, Proof | None]) -> None:
             self.what_if, self.verdict, self.proof = found
             self.accounted.emit()
+            self._look_back(ledger, account)
 
         self._desk.jobs.start("verdict", answer, receive)
+
+    def _look_back(self, ledger: Ledger, account: Account) -> None:
+        """What the spot had in the builds before."""
+        shown = self._desk.rope.shown
+        if shown is None:
+            return
+        normal = ledger.lit.scene.face_normals[account.spot.triangle].astype(np.float64)
+
+        def receive(found: list[tuple[str, list[float]]]) -> None:
+            if self.account is account:
+                self.past = {int(name): luminance(np.array(light)) for name, light in found if name.isdecimal()}
+                self.accounted.emit()
+
+        self._desk.jobs.start("history", partial(history, shown.folder, account.spot.position, normal), receive)
 
     def _judge_remedies(self, number: int, found: list[Finding]) -> None:
         """Whether remedies that were applied before this build have helped; said once."""

@@ -87,8 +87,10 @@ class BuildsPlot(QWidget):
             if done and len(group) > 1:
                 item.addItem(pyqtgraph.PlotDataItem(xs, ys, pen=pyqtgraph.mkPen(THEME.color("strand"), width=1.4)))
             item.addItem(scatter)
+        item.enableAutoRange("x")
+        # From nought: what differs by a tenth shall not look like the double.
+        item.setYRange(0.0, max((value for _, value in self._points), default=0.0) or 1.0, padding=0.06)
         item.getViewBox().setLimits(yMin=0)
-        item.enableAutoRange()
         self._ring = None
         self.mark(self._number)
 
