@@ -16,6 +16,7 @@ from ropebell.build.project import Project, find_project
 from ropebell.build.recipe import Recipe, with_value
 from ropebell.build.result import Result, open_result
 from ropebell.build.sighting import sight_of
+from ropebell.build.stage import bytes_of_texel
 from ropebell.build.store import Store
 from ropebell.cli.main import main
 from ropebell.compare.advice import Advice, advise, as_json, page_size
@@ -74,6 +75,13 @@ def test_a_ledger_adds_up_to_the_build(tmp_path: Path) -> None:
     lights = [name for name, _ in found.by("light") if not name.startswith("(")]
     assert set(lights) == {"lights/lamp", "lights/spot"}
     assert found.by("object")[0][0] == "far/shed"
+    # So does memory, and what is known of it is named.
+    assert sum(e.memory_mb for e in found.entries) == pytest.approx(found.memory_mb, rel=0.02)
+    held, texels = dict(found.by("object", False, "memory_mb")), result.manifest.texels
+    assert max(held, key=lambda name: held[name]) == "far/shed"
+    known = texels * (4 * result.manifest.recipe.gather_rays + bytes_of_texel(result.manifest.recipe)) / 2**20
+    assert sum(held.values()) == pytest.approx(known, rel=0.1)
+    assert {name for name, _ in found.by("light", False, "memory_mb")} == {"lights/lamp", "lights/spot"}
     rays = sum(e.rays for e in found.entries if e.stage == "transport")
     assert rays == pytest.approx(result.manifest.rays.gather, rel=0.1)
 

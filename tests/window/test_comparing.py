@@ -125,6 +125,7 @@ def test_two_knots_of_the_rope_are_compared(window: Window, qtbot: QtBot) -> Non
     assert bench.warning.isHidden() and bench.causes.isHidden()
     bench.pages.chosen.emit(TIME)
     assert bench.times.item(bench.times.count() - 1).text().startswith("total: ")
+    assert bench.times.item(0).text().startswith("Read the level: ")
     bench.areas.resize(280, 190)
     bench.areas.grab()
     bench.areas.chosen.emit("house/room")
@@ -133,6 +134,11 @@ def test_two_knots_of_the_rope_are_compared(window: Window, qtbot: QtBot) -> Non
     assert sum(v for _, _, v in bench.areas._places) == pytest.approx(
         sum(v for _, v in step.comparing.found.ledger.by("object", of_all=False))  # type: ignore[union-attr]
     )
+    bench.of.chosen.emit(1)
+    assert sum(v for _, _, v in bench.areas._places) == pytest.approx(
+        sum(v for _, v in step.comparing.found.ledger.by("object", False, "memory_mb"))  # type: ignore[union-attr]
+    )
+    bench.of.chosen.emit(0)
     bench.map.click()
     assert window.stage.look.view is COST and "per m²" in window.strip.view.text()
     bench.view.button(0).click()

@@ -40,7 +40,7 @@ Given = TypeVar("Given")
 Item = tuple[str, str]
 ONLY: Item = ("", "")
 TYPICAL_CONVERGED = 8
-BYTES_FIXED = 450 << 20
+BYTES_FIXED, BYTES_OF_TRIANGLE, BYTES_OF_RAY = 450 << 20, 600, 4
 
 
 @dataclass(frozen=True)
@@ -86,7 +86,12 @@ class Size:
     @property
     def least_bytes(self) -> int:
         """Resident at the peak, beside the stored rays."""
-        return BYTES_FIXED + self.texels * (24 * self.recipe.footprint_samples + 200) + self.triangles * 600
+        return BYTES_FIXED + self.texels * bytes_of_texel(self.recipe) + self.triangles * BYTES_OF_TRIANGLE
+
+
+def bytes_of_texel(recipe: Recipe) -> int:
+    """What is held of a texel beside its stored rays."""
+    return 24 * recipe.footprint_samples + 200
 
 
 def reached(scene: Scene) -> float:
@@ -284,7 +289,7 @@ class Work:
         self._expected = self.predicted(size)
         if not self.foreseen:
             self.foreseen = sum(self._expected.values())
-            self.foreseen_bytes = size.least_bytes + 4 * size.gather
+            self.foreseen_bytes = size.least_bytes + BYTES_OF_RAY * size.gather
         for stage, seconds in self._expected.items():
             self.progress.expect(stage, seconds)
         limit = self.recipe.limits.memory_mb

@@ -17,8 +17,8 @@ from ropebell.compare.advice import as_json as advice_json
 from ropebell.compare.advised import learned, read_taken
 from ropebell.compare.compare import Comparison, as_json, compare, in_words, times
 from ropebell.compare.expected import check_expected, write_expected
+from ropebell.compare.ledger import PROGRAM, ledger
 from ropebell.compare.ledger import as_json as ledger_json
-from ropebell.compare.ledger import ledger
 from ropebell.deliver.compared import as_html
 from ropebell.errors import UsageError, step, why
 from ropebell.files import write_text
@@ -89,7 +89,7 @@ def expect(build: Path, save: Path | None, against: Path | None) -> int:
 
 
 def run_ledger(build: Path, in_json: bool) -> int:
-    """`ropebell ledger`: where the time of a build went."""
+    """`ropebell ledger`: where the time and memory of a build went."""
     found = ledger(open_result(build))
     if in_json:
         print(json.dumps(ledger_json(found)))
@@ -97,8 +97,11 @@ def run_ledger(build: Path, in_json: bool) -> int:
     lines = []
     for what in ("stage", "object", "light"):
         lines.append(f"By {what}:")
-        lines += [f"  {s:8.2f} s  {name}" for name, s in found.by(what)[:MOST_LINES]]
-    say("\n".join([*lines, f"{found.total:.2f} s in all, {found.memory_mb:,} MB at the peak"]))
+        held = dict(found.by(what, quantity="memory_mb"))
+        lines += [f"  {s:8.2f} s  {held.get(name, 0.0):7.1f} MB  {name}" for name, s in found.by(what)[:MOST_LINES]]
+    own = dict(found.by("stage", quantity="memory_mb")).get(PROGRAM, 0.0)
+    whole = f"{found.total:.2f} s in all, {found.memory_mb:,} MB at the peak, {own:,.0f} of them the program itself"
+    say("\n".join([*lines, whole]))
     return 0
 
 

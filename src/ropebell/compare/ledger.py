@@ -1,4 +1,4 @@
-"""Where the time of a build went: by stage, by object and by light, so that the sums are the manifest's."""
+"""Where the time and memory of a build went: by stage, object and light, so that the sums are the manifest's."""
 
 from __future__ import annotations
 
@@ -9,6 +9,7 @@ import numpy as np
 from ropebell.build.events import Stage
 from ropebell.build.journal import read_events
 from ropebell.build.result import Result
+from ropebell.build.stage import BYTES_OF_RAY, BYTES_OF_TRIANGLE, bytes_of_texel
 from ropebell.build.stored import StoredBuild
 from ropebell.compare.places import places_of
 from ropebell.level.model import F64
@@ -16,7 +17,7 @@ from ropebell.level.model import F64
 # Stages whose work goes with the texels of an object, and those that go with the rays shot from them.
 BY_TEXELS = ("charts", "footing", "surfaces", "solve", "finish", "write", "inspect")
 BY_RAYS = ("transport",)
-WHOLE = ""
+WHOLE, PROGRAM = "", "the program"
 
 
 @dataclass(frozen=True)
@@ -25,7 +26,7 @@ class Entry:
 
     Attributes:
         stage: of the build. object: path, or empty. light: name, or empty; neither: the stage as a whole.
-        seconds, rays, texels: what it took.
+        seconds, rays, texels: what it took. memory_mb: what of the peak it held.
     """
 
     stage: str
@@ -34,6 +35,7 @@ class Entry:
     seconds: float
     rays: int
     texels: int
+    memory_mb: float = 0.0
 
 
 @dataclass(frozen=True, eq=False)
@@ -44,19 +46,19 @@ class Ledger:
     total: float
     memory_mb: int
 
-    def by(self, what: str, of_all: bool = True) -> list[tuple[str, float]]:
-        """Seconds by `stage`, `object` or `light`, most first.
+    def by(self, what: str, of_all: bool = True, quantity: str = "seconds") -> list[tuple[str, float]]:
+        """A quantity by `stage`, `object` or `light`, most first.
 
         Args:
-            of_all: with what belongs to none, named by its stage.
+            of_all: with what belongs to none, named by its stage. quantity: `seconds` or `memory_mb`.
         """
         sums = dict[str, float]()
         for e in self.entries:
             if not of_all and not getattr(e, what):
                 continue
             name = getattr(e, what) or f"({e.stage})"
-            sums[name] = sums.get(name, 0.0) + e.seconds
-        return sorted(sums.items(), key=lambda pair: -pair[1])
+            sums[name] = sums.get(name, 0.0) + getattr(e, quantity)
+        return sorted(((name, value) for name, value in sums.items() if value > 0), key=lambda pair: -pair[1])
 
 
 def ledger(result: Result) -> Ledger:
@@ -82,6 +84,7 @@ def ledger(result: Result) -> Ledger:
     if rest > 0:
         # Between stages: reading the journal, placing, planning.
         entries.append(Entry("between stages", WHOLE, WHOLE, rest, 0, 0))
+    entries += _memory(result, names, texels)
     return Ledger(tuple(entries), m.total_seconds, m.peak_memory_mb)
 
 
@@ -99,6 +102,34 @@ def _work(result: Result) -> tuple[list[str], F64, F64]:
     at = grid[places.page[inside], places.row[inside], places.column[inside]]
     rays = np.bincount(node[inside][at >= 0], shot[at[at >= 0]].astype(np.float64), len(names))
     return names, texels, rays.astype(np.float64)
+
+
+def _memory(result: Result, names: list[str], texels: F64) -> list[Entry]:
+    """What each object and light held at the peak, by what is kept of a texel, a ray, a triangle and a light's field;
+    what is left of the peak is the program itself, its libraries, and what stages work with."""
+    m, scene = result.manifest, result.scene
+    of_texel = bytes_of_texel(m.recipe)
+    triangles = np.bincount(scene.node, minlength=len(names)).astype(np.float64)
+    held = {
+        ("scene", name, WHOLE): float(count) * BYTES_OF_TRIANGLE for name, count in zip(names, triangles)
+    } | {
+        (stage, name, WHOLE): float(count) * each
+        for stage, each in (("footing", of_texel), ("transport", BYTES_OF_RAY * m.recipe.gather_rays))
+        for name, count in zip(names, texels)
+    }  # fmt: skip
+    stored = StoredBuild.of(m)
+    if stored is not None:
+        fields = {**stored.sources.lights, **stored.sources.emitters}
+        held |= {
+            ("direct", WHOLE, name): float(sum(part.nbytes for part in (field.texel, field.value, field.gathered)))
+            for name, field in fields.items()
+        }  # fmt: skip
+    peak = float(m.peak_memory_mb << 20)
+    # Under a limit, stored rays are given back to their file.
+    scale = min(peak / max(sum(held.values()), 1.0), 1.0)
+    found = [Entry(*of, 0.0, 0, 0, scale * size / (1 << 20)) for of, size in held.items() if size > 0]
+    rest = peak / (1 << 20) - sum(e.memory_mb for e in found)
+    return [*found, Entry(PROGRAM, WHOLE, WHOLE, 0.0, 0, 0, max(rest, 0.0))]
 
 
 def _lights(result: Result, seconds: float) -> list[Entry]:

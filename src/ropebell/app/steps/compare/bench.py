@@ -10,11 +10,12 @@ from PyQt6.QtWidgets import QListWidgetItem, QSlider, QVBoxLayout, QWidget
 from ropebell.app.desk import Desk
 from ropebell.app.parts import LIST_WIDTH, Choice, Paged, Sentences, button, combo, fit, label, pair, rows_in
 from ropebell.app.rope import DRAFT_WORDS
-from ropebell.app.steps.compare.charts import Areas, Bars
+from ropebell.app.steps.compare.charts import Areas, Bars, seconds_in_words
 from ropebell.app.steps.compare.comparing import SPOT, Comparing
 from ropebell.app.steps.compare.views import BESIDE, COST, FIRST, LUX, STOPS, WIPE
 from ropebell.app.views import RESULT, View
 from ropebell.app.words import clock, lux, megabytes, short_count
+from ropebell.build.stages import WORDS as STAGE_WORDS
 from ropebell.compare.compare import in_words, times
 from ropebell.faults.run import TITLES
 
@@ -112,20 +113,23 @@ class CompareBench(QWidget):
         self.times = Sentences("Seconds by stage", 170)
         self.by = Choice(["Object", "Stage", "Light"], "Ledger by")
         self.by.set_current(0)
-        self.areas = Areas("Where the time of B went")
+        self.of = Choice(["Time", "Memory"], "Ledger of")
+        self.of.set_current(0)
+        self.areas = Areas("Where the time and memory of B went")
         rows.addWidget(self.time_words)
         rows.addWidget(self.times)
-        rows.addWidget(label("Where B's time went", "heading"))
+        rows.addWidget(label("Where B's time and memory went", "heading"))
         self.map = button("Show it on the stage", "flat")
         self.map.setCheckable(True)
+        rows.addWidget(self.of)
         rows.addWidget(self.by)
         rows.addWidget(self.areas)
         rows.addWidget(self.map, 0, Qt.AlignmentFlag.AlignLeft)
         self.map.clicked.connect(lambda on: self.viewed.emit(COST if on else self.shown_view))
         rows.addStretch(1)
-        self.by.chosen.connect(lambda _: self._show_ledger())
-        self._by = 0
+        self._by = self._of = 0
         self.by.chosen.connect(self._set_by)
+        self.of.chosen.connect(self._set_of)
         self.areas.chosen.connect(self._select)
 
     def _make_advice(self, rows: QVBoxLayout) -> None:
@@ -288,7 +292,7 @@ class CompareBench(QWidget):
         c = found.comparison
         a, b = c.a.manifest, c.b.manifest
         for stage, x, y in times(a, b):
-            self.times.addItem(f"{stage}: {_seconds(x)} → {_seconds(y)}")
+            self.times.addItem(f"{STAGE_WORDS.get(stage, stage)}: {_seconds(x)} → {_seconds(y)}")
         self.times.show()
         self.times.fit()
         sizes = [sum(p.bytes for p in m.pages) for m in (a, b)]
@@ -306,11 +310,18 @@ class CompareBench(QWidget):
         self._by = index
         self._show_ledger()
 
+    def _set_of(self, index: int) -> None:
+        self._of = index
+        self._show_ledger()
+
     def _show_ledger(self) -> None:
         found = self.state.found
         self.areas.setVisible(found is not None)
         if found is not None:
-            self.areas.show_sums(found.ledger.by(("object", "stage", "light")[self._by], of_all=False))
+            quantity, words = (("seconds", seconds_in_words), ("memory_mb", _memory))[self._of]
+            what = ("object", "stage", "light")[self._by]
+            sums = found.ledger.by(what, False, quantity)
+            self.areas.show_sums([(STAGE_WORDS.get(n, n) if what == "stage" else n, v) for n, v in sums], words)
 
     def _select(self, name: str) -> None:
         now = self._desk.level.now
@@ -376,3 +387,7 @@ def _value(value: object) -> str:
 
 def _seconds(value: float | None) -> str:
     return "—" if value is None else f"{value:.2f} s"
+
+
+def _memory(value: float) -> str:
+    return megabytes(value * 2**20)

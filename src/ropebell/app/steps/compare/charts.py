@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QFont, QMouseEvent, QPainter, QPaintEvent, QPen
@@ -61,6 +61,11 @@ class Bars(QWidget):
                              f"{100 * share:.0f} %")  # fmt: skip
 
 
+def seconds_in_words(value: float) -> str:
+    """Short times to the hundredth, longer ones by the clock."""
+    return clock(value) if value >= 10 else f"{value:.2f} s"
+
+
 class Areas(QWidget):
     """Sums as areas beside each other, the largest first (M. Bruls, K. Huizing and J. van Wijk, "Squarified treemaps",
     2000).
@@ -75,12 +80,14 @@ class Areas(QWidget):
         super().__init__()
         self._rows: list[tuple[str, float]] = []
         self._places: list[tuple[QRectF, str, float]] = []
+        self._words: Callable[[float], str] = seconds_in_words
         self.setAccessibleName(name)
         self.setMouseTracking(True)
         self.setMinimumHeight(190)
 
-    def show_sums(self, rows: Sequence[tuple[str, float]]) -> None:
+    def show_sums(self, rows: Sequence[tuple[str, float]], words: Callable[[float], str]) -> None:
         """Show some sums by name; the smallest are one area."""
+        self._words = words
         whole = sum(v for _, v in rows)
         large = [(n, v) for n, v in rows if v > LEAST_AREA * whole]
         rest = whole - sum(v for _, v in large)
@@ -115,16 +122,14 @@ class Areas(QWidget):
                 )
                 if inner.height() > 30:
                     painter.setPen(THEME.color("second" if number else "text"))
-                    painter.drawText(
-                        inner.topLeft() + QPointF(4, 27), clock(value) if value >= 10 else f"{value:.2f} s"
-                    )
+                    painter.drawText(inner.topLeft() + QPointF(4, 27), self._words(value))
 
     def _at(self, event: QMouseEvent) -> tuple[str, float] | None:
         return next(((n, v) for place, n, v in self._places if place.contains(event.position())), None)
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
         if event is not None and (at := self._at(event)) is not None:
-            QToolTip.showText(event.globalPosition().toPoint(), f"{at[0]}: {at[1]:.2f} s", self)
+            QToolTip.showText(event.globalPosition().toPoint(), f"{at[0]}: {self._words(at[1])}", self)
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         if event is not None and (at := self._at(event)) is not None:
