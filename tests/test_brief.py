@@ -54,7 +54,7 @@ FULL = Brief(
     templates={"t": LightChange(9.0, share=0.5)},
     added={"new": AddedLight("spot", (0, 1, 0), (1, 0, 0))},
     emitters={"m": EmitterChange(False), "n": EmitterChange(None, (1, 2, 3))},
-    moves={"g/crate": Move((1, 0, 0), (0, 90, 0), 2.0)},
+    moves={"g/crate": Move((1, 0, 0), (0, 90, 0), 2.0, (1.0, 1.0, 3.0))},
     tables=("emitters/a.csv",),
     skies={"noon": Sky((1, 2, 3), 2.0, "sky.hdr", 30.0)},
     sky="noon",

@@ -6,15 +6,17 @@ import json
 from dataclasses import replace
 from pathlib import Path
 
+import numpy as np
 import pytest
 
 from ropebell.checks.lights import worst_overlap
-from ropebell.checks.remedies import act, alternatives, apply_fix, spoils, with_marks
+from ropebell.checks.remedies import MOVE, THICKEN, act, alternatives, apply_fix, spoils, with_marks
 from ropebell.checks.run import check, sort_out
 from ropebell.checks.subject import Subject
 from ropebell.demo.builder import LevelBuilder
 from ropebell.demo.shapes import box
-from ropebell.level.brief import Box, Brief, LightChange, Mark, Pose, Region, Sky, TrialDensity
+from ropebell.level.arrange import transform
+from ropebell.level.brief import Box, Brief, LightChange, Mark, Move, Pose, Region, Sky, TrialDensity
 from ropebell.level.emitter_table import read_table
 from ropebell.level.finding import Finding
 from ropebell.level.prepare import prepare
@@ -154,6 +156,23 @@ def test_findings_survive_json_and_remedies_refuse_nonsense() -> None:
         apply_fix(Brief(), replace(finding, fix=()))
     marked = with_marks(Brief(), ("a", "b"), "density", 2.0)
     assert with_marks(marked, ("a", "b"), "density", None) == Brief()
+
+
+@pytest.mark.parametrize("before", [Move(), Move((1.0, 2.0, 3.0), (10.0, 40.0, -20.0), 1.5, (1.0, 3.0, 1.0))])
+def test_a_wall_is_made_thicker_about_its_own_middle_wherever_it_was_moved(before: Move) -> None:
+    brief = replace(Brief(), moves={"wall": before})
+    fault = Finding("k", "note", "floor", "r", "f", fix=THICKEN.of("wall", "Z", "4", "0.25"))
+    after = apply_fix(brief, fault).moves["wall"]
+    ends = np.array([[x, y, z, 1.0] for x in (0, 2) for y in (0, 3) for z in (0.2, 0.3)])
+    was, is_ = (ends @ transform(move).T for move in (before, after))
+    np.testing.assert_allclose(is_.mean(axis=0), was.mean(axis=0), atol=1e-6)
+    np.testing.assert_allclose(is_[1] - is_[0], 4.0 * (was[1] - was[0]), atol=1e-6)
+    np.testing.assert_allclose(is_[2] - is_[0], was[2] - was[0], atol=1e-6)
+    # Put back on the grid, or moved by hand, it stays as thick.
+    moved = apply_fix(
+        replace(brief, moves={"wall": after}), replace(fault, fix=MOVE.of("wall", "[[0, 0, 0], [0, 0, 0], 1]"))
+    )
+    assert moved.moves["wall"] == Move(stretch=after.stretch)
 
 
 def test_a_level_without_light_gets_a_plain_day_by_one_press() -> None:

@@ -46,6 +46,7 @@ from ropebell.level.model import F64, Light, Mask
 WITH = {(c.kind, c.planted): c for n, c in enumerate(cases(len(PLANTS))) if c.room.number == (n // 2) // len(PLANTS)}
 
 
+WAYS = [("dark-mover", "helper-light"), ("black-patch", "cast-no-shadow"), ("light-leak", "thicken")]
 Planted = Callable[[str], tuple[Path, list[Finding]]]
 
 
@@ -96,7 +97,7 @@ def test_the_first_remedy_mends_it(kind: str, planted: Planted, tmp_path: Path) 
     assert not left or (left[0].area or 0.0) < 0.5 * (first.area or 0.0) or left[0].measure[0] < 0.5 * first.measure[0]
 
 
-@pytest.mark.parametrize(("kind", "way"), [("dark-mover", "helper-light"), ("black-patch", "cast-no-shadow")])
+@pytest.mark.parametrize(("kind", "way"), WAYS)
 def test_another_way_mends_it_too_and_says_what_it_spoils(kind: str, way: str, tmp_path: Path) -> None:
     case = next(c for c in cases(4 * len(PLANTS)) if c.kind == kind and c.planted and c.room.number % 4 == 2)
     before = [f for f in findings_of(case, tmp_path / "before") if f.kind == kind]

@@ -18,7 +18,7 @@ from ropebell.app.stage.camera import Camera
 from ropebell.app.steps.level.objects import COLUMNS, matching, rows_of
 from ropebell.app.window import Window
 from ropebell.checks import remedies
-from ropebell.level.brief import Brief, LightChange, Mark
+from ropebell.level.brief import Brief, LightChange, Mark, Move
 from ropebell.level.open import open_level
 from ropebell.level.prepare import prepare
 
@@ -64,6 +64,23 @@ def test_marks_for_many_at_once_with_undo_and_on_disk(window: Window, qtbot: QtB
     s.document.save_now()
     saved = tomllib.loads((s.document.project.folder / "project.toml").read_text())
     assert saved["marks"]["things/crate"] == {"role": "moving"}
+
+
+def test_a_thing_is_stretched_along_one_of_its_axes_and_back(window: Window, qtbot: QtBot) -> None:
+    s, marks = window.desk, window.steps["level"].bench.details.marks
+    s.selection.select(node(window, "things/crate"))
+    before = np.ptp(corners_of(window, "things/crate"), axis=0)
+    for times in (3.0, 1.0):
+        with qtbot.waitSignal(s.level.rearranged, timeout=LONG):
+            marks.stretch.fields[2].setValue(times)
+        assert brief(window).moves == ({"things/crate": Move(stretch=(1.0, 1.0, times))} if times != 1.0 else {})
+        now = np.ptp(corners_of(window, "things/crate"), axis=0)
+        np.testing.assert_allclose(now, before * [1, 1, times], rtol=1e-6)
+
+
+def corners_of(window: Window, path: str) -> np.ndarray:
+    scene = window.desk.level.now.scene
+    return scene.corners[scene.node == node(window, path)].reshape(-1, 3)
 
 
 def test_a_branch_is_marked_and_its_exceptions_are_named(window: Window, qtbot: QtBot) -> None:

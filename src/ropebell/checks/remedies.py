@@ -11,6 +11,9 @@ from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
+import numpy as np
+
+from ropebell.level.arrange import transform
 from ropebell.level.brief import (
     ADDED,
     NO_MARK,
@@ -77,7 +80,20 @@ def _pose(brief: Brief, args: Args) -> Brief:
 def _move(brief: Brief, args: Args) -> Brief:
     path, value = args
     shift, turn, scale = json.loads(value)
-    return replace(brief, moves={**brief.moves, path: Move(tuple(shift), tuple(turn), scale)})
+    moved = replace(brief.moves.get(path, Move()), move=tuple(shift), turn=tuple(turn), scale=scale)
+    return replace(brief, moves={**brief.moves, path: moved})
+
+
+def _thicken(brief: Brief, args: Args) -> Brief:
+    """So many times as thick along one of an object's own axes, about its middle there, in metres of its own frame."""
+    path, axis, times, middle = args
+    along = np.eye(3)["XYZ".index(axis)]
+    before = brief.moves.get(path, Move())
+    # What is stretched first is then scaled, turned and shifted as before.
+    shift = np.array(before.move) + transform(before)[:3, :3] @ (along * (1.0 - float(times)) * float(middle))
+    x, y, z = (round(float(v), 9) for v in shift)
+    a, b, c = (float(s * (float(times) if on else 1.0)) for s, on in zip(before.stretch, along))
+    return replace(brief, moves={**brief.moves, path: replace(before, move=(x, y, z), stretch=(a, b, c))})
 
 
 def _drop_table(brief: Brief, args: Args) -> Brief:
@@ -214,6 +230,10 @@ PLAIN_DAY = Remedy("plain-day", "Give it a sky and a sun", _plain_day)
 MOVE = Remedy("move", "Move it onto the grid", _move)
 DROP_SETTINGS = Remedy("drop-settings", "Drop the setting", _drop_settings)
 RENAME = Remedy("rename", "Take it over", _rename)
+THICKEN = Remedy(
+    "thicken", "Make the wall thicker", _thicken,
+    spoils="it then stands out further on both sides: do the same in the level's source",
+)  # fmt: skip
 MOVE_LIGHT = Remedy("move-light", "Move it into the open", _move_light)
 REACH = Remedy("reach", "Let it reach further", _reach)
 HELPER_LIGHT = Remedy(
@@ -230,8 +250,8 @@ TAKE_NO_SHADOW = _marking(
 ALL = (
     LEAVE_OUT, UNWRAP, TWO_SIDED, LEVEL_DENSITY, BLOCK_SIGHT, PASS_SIGHT, CLEAR_BIAS, USUAL_POSE, SWITCH_OFF, BAKE,
     OWN_DENSITY, DROP_TABLE, SKY_COUNTS, PLAIN_DAY, MOVE, DROP_SETTINGS, RENAME, TURN_FACES, MARK_MOVING,
-    RAISE_DENSITY, PLACE_PROBE, COUNT_EMITTER, DIM, LIGHTMAPS_BACK, MOVE_LIGHT, REACH, HELPER_LIGHT, CAST_NO_SHADOW,
-    TAKE_NO_SHADOW,
+    RAISE_DENSITY, PLACE_PROBE, COUNT_EMITTER, DIM, LIGHTMAPS_BACK, THICKEN, MOVE_LIGHT, REACH, HELPER_LIGHT,
+    CAST_NO_SHADOW, TAKE_NO_SHADOW,
 )  # fmt: skip
 BY_NAME = {remedy.name: remedy for remedy in ALL}
 

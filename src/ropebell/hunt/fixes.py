@@ -151,7 +151,7 @@ def with_edit(brief: Brief, path: str, edit: Edit) -> Brief:
     match edit:
         case {"move": dict(values)}:
             before, more = brief.moves.get(path), Move(**values)
-            if before is not None and before.turn == (0.0, 0.0, 0.0) and before.scale == 1.0 == more.scale:
+            if before is not None and replace(before, move=more.move) == more == Move(more.move):
                 x, y, z = (a + b for a, b in zip(before.move, more.move))
                 more = replace(more, move=(x, y, z))
             elif before is not None:

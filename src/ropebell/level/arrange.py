@@ -107,9 +107,9 @@ def chosen_pose(mark: Mark) -> Pose | None:
 
 
 def transform(move: Move) -> F64:
-    """(4, 4) of a move: scale, then turns about X, Y, Z, then the shift."""
+    """(4, 4) of a move: scale and stretch, then turns about X, Y, Z, then the shift."""
     made = np.eye(4)
-    made[:3, :3] = turned(*(math.radians(a) for a in move.turn)) * move.scale
+    made[:3, :3] = turned(*(math.radians(a) for a in move.turn)) * (move.scale * np.array(move.stretch))
     made[:3, 3] = move.move
     return made
 

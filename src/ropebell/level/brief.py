@@ -304,11 +304,13 @@ class LeftOut:
 
 @dataclass(frozen=True, config=CONFIG)
 class Move:
-    """A small edit of where an object stands: metres, degrees and factor in its own frame."""
+    """A small edit of where an object stands: metres, degrees and factor in its own frame; factors along its own X, Y
+    and Z beside it."""
 
     move: Point = (0.0, 0.0, 0.0)
     turn: Point = (0.0, 0.0, 0.0)
     scale: Factor = 1.0
+    stretch: tuple[Factor, Factor, Factor] = (1.0, 1.0, 1.0)
 
 
 @dataclass(frozen=True, config=CONFIG)

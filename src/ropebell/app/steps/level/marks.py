@@ -108,12 +108,13 @@ class MarksPanel(QWidget):
         self.shift = Triple("Shift in metres", "XYZ", -1e4, 1e4, 3)
         self.turn = Triple("Turn in degrees", "XYZ", -360, 360, 2)
         self.scale = number("Size", 0.01, 64, 3)
-        for words, widget in (("Shift, m", self.shift), ("Turn, °", self.turn)):
+        self.stretch = Triple("Stretch along its own axes", "XYZ", 0.01, 64, 3)
+        for words, widget in (("Shift, m", self.shift), ("Turn, °", self.turn), ("Stretch ×", self.stretch)):
             self.place_fold.rows.addWidget(label(words, "second"))
             self.place_fold.rows.addWidget(widget)
         self.place_fold.rows.addWidget(pair(label("Size ×", wrap=False), self.scale))
         rows.addWidget(self.place_fold)
-        for field in (self.shift, self.turn):
+        for field in (self.shift, self.turn, self.stretch):
             field.changed.connect(lambda _: self._set_move())
         self.scale.valueChanged.connect(lambda _: self._set_move())
 
@@ -144,6 +145,7 @@ class MarksPanel(QWidget):
         move = now.project.brief.moves.get(now.level.nodes[node].path, Move())
         self.shift.show_values(move.move)
         self.turn.show_values(move.turn)
+        self.stretch.show_values(move.stretch)
         show_number(self.scale, move.scale)
         self.place_fold.set_summary("edited" if move != Move() else "")
         if not self.note.hasFocus():
@@ -291,8 +293,11 @@ class MarksPanel(QWidget):
         self._change_pose(absent=on)
 
     def _set_move(self) -> None:
-        shift, turn = (tuple(f.value() for f in t.fields) for t in (self.shift, self.turn))
-        move = Move((shift[0], shift[1], shift[2]), (turn[0], turn[1], turn[2]), self.scale.value())
+        shift, turn, stretch = (tuple(f.value() for f in t.fields) for t in (self.shift, self.turn, self.stretch))
+        move = Move(
+            (shift[0], shift[1], shift[2]), (turn[0], turn[1], turn[2]), self.scale.value(),
+            (stretch[0], stretch[1], stretch[2]),
+        )  # fmt: skip
         paths = self._desk.selection.paths
 
         def change(brief: Brief) -> Brief:
