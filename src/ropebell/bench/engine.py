@@ -249,10 +249,14 @@ def _tracer() -> Any:
     return module.Reference
 
 
-def live_relight(folder: Path, scale: float) -> dict[str, Any]:
-    """Seconds in which a changed lamp is relit from stored fields, and in which these are solved once before."""
+def live_relight(folder: Path, scale: float, long: bool) -> dict[str, Any]:
+    """Seconds in which a changed lamp is relit from stored fields, and in which these are solved once before.
+
+    Args:
+        long: on a level of a million texels, too.
+    """
     table = []
-    for number, wanted in enumerate(LIVE_SIZES):
+    for number, wanted in enumerate(LIVE_SIZES if long else LIVE_SIZES[:1]):
         project = find_project(write_demo(folder / f"live-{number}"))
         level = open_level(project.level)
         made = with_value(named("working"), "light.gather_rays", 64)
