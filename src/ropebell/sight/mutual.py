@@ -30,8 +30,9 @@ REMEMBERED = 8
 # A ray counts as stopped by a remembered triangle only if it meets it so far from its rim, as a share of its size.
 RIM = 1e-5
 MOST_ROUNDS = 64
-# Of the pairs around one, this share sees each other where it may be seen itself, though no ray came through.
-CLOSE = 0.25
+# Of the pairs around one, this share sees each other where it may be seen itself, though no ray came through; from this
+# share on so many more rays are asked before it is said that it is not.
+CLOSE, NEARLY, DOUBTFUL = 0.25, 0.1, 288
 
 
 @dataclass(frozen=True, eq=False)
@@ -85,7 +86,13 @@ def who_sees_whom(
         rays += len(wanted) * BETWEEN
         a, b = wanted[through].T
         seen[a, b] = seen[b, a] = True
-    # Rays are a sample: what no ray came through to counts as seen if enough of what is around it is.
+    # Rays are a sample: where much of what is around a pair is seen, more of them are asked, and where enough of it is,
+    # it counts as seen though no ray came through.
+    wanted = np.argwhere(np.triu((_around(seen, beside) >= NEARLY) & ~seen)).astype(np.int32)
+    through = any_through(space, places, wanted, MOST_ROUNDS, workers, traced, partial(_still, tick, 1.0), DOUBTFUL)
+    rays += len(wanted) * DOUBTFUL
+    a, b = wanted[through].T
+    seen[a, b] = seen[b, a] = True
     seen |= _around(seen, beside) >= CLOSE
     return Mutual(cells, np.packbits(seen, axis=1), rays, sum(traced) / workers)
 
@@ -187,7 +194,7 @@ def _frontier(seen: NDArray[np.bool_], done: NDArray[np.bool_], beside: I64) -> 
 
 def any_through(
     space: RaySpace, places: F32, pairs: I32, seed: int, workers: int, traced: list[float],
-    tick: Callable[[float], None] = lambda _: None,
+    tick: Callable[[float], None] = lambda _: None, count: int = BETWEEN,
 ) -> NDArray[np.bool_]:  # fmt: skip
     """(m,) whether any of some rays comes through from one cell of a pair to the other.
 
@@ -197,26 +204,27 @@ def any_through(
     Args:
         places: (n, PLACES, 3) metres from the middle of `space`, in and round each cell. pairs: (m, 2) cells.
         traced: gets the seconds of each call to the ray library. tick: called with the share done, may raise `Stopped`.
+        count: rays of a pair, at most.
     """
     found = np.zeros(len(pairs), np.bool_)
 
     def work(first: int, end: int) -> None:
         mine = pairs[first:end]
-        its = np.random.default_rng((seed, first)).integers(0, PLACES, (len(mine), BETWEEN, 2), dtype=np.int8)
-        known, count = np.zeros((len(mine), REMEMBERED), np.int32), np.zeros(len(mine), np.int32)
+        its = np.random.default_rng((seed, first)).integers(0, PLACES, (len(mine), count, 2), dtype=np.int8)
+        known, stopped_by = np.zeros((len(mine), REMEMBERED), np.int32), np.zeros(len(mine), np.int32)
         next_, rows = np.zeros(len(mine), np.int32), np.arange(len(mine))
         while len(rows):
             start, way = np.empty((len(rows), 3), np.float32), np.empty((len(rows), 3), np.float32)
             open_ = np.empty(len(rows), np.bool_)
-            _not_stopped(space.vertices, places, mine, its, rows, known, count, next_, start, way, open_)
+            _not_stopped(space.vertices, places, mine, its, rows, known, stopped_by, next_, start, way, open_)
             rows = rows[open_]
             begun = time.perf_counter()
             met = space.first_within(start[open_], way[open_], np.ones(len(rows), np.float32))
             traced.append(time.perf_counter() - begun)
             found[first + rows[met < 0]] = True
             rows, met = rows[met >= 0], met[met >= 0]
-            known[rows, count[rows] % REMEMBERED] = met
-            count[rows] += 1
+            known[rows, stopped_by[rows] % REMEMBERED] = met
+            stopped_by[rows] += 1
             next_[rows] += 1
 
     run_chunks(len(pairs), CHUNK // 4, work, workers, tick)
