@@ -94,6 +94,12 @@ def test_what_is_in_the_way_of_each_lamp_is_named(ledger: Ledger) -> None:
     assert free is not None and free.open == 1.0 and free.blocked_by == ()
 
 
+def test_what_is_below_a_thing_is_where_it_takes_its_light_from(ledger: Ledger) -> None:
+    np.testing.assert_allclose(ledger.below(np.array([1.0, 0.4, 2.0])), [1.0, 0.0, 2.0], atol=1e-5)
+    outside = np.array([1.0, -500.0, 2.0])
+    np.testing.assert_array_equal(ledger.below(outside), outside)
+
+
 def test_a_spot_is_the_nearest_of_a_baked_surface(ledger: Ledger) -> None:
     spot = ledger.spot(np.array([1.0, 0.4, 2.0]), UP)
     assert np.allclose(spot.position, [1.0, 0.0, 2.0], atol=1e-6) and spot.distance == pytest.approx(0.4)

@@ -25,7 +25,7 @@ from ropebell.level.brief import Brief, LightChange
 from ropebell.level.limits import beside
 from ropebell.level.model import Level, Light, Material, Mesh, Node, Primitive, TextureUse
 from ropebell.level.prepare import flatten, with_lights
-from ropebell.level.scene import srgb_to_linear
+from ropebell.level.scene import is_middle, srgb_to_linear
 from ropebell.light.albedo import texel_albedo
 from ropebell.light.pages import MIP_FILLED, Filling
 from ropebell.light.workers import run_chunks
@@ -35,6 +35,19 @@ def volume(shape: Shape) -> float:
     """Signed volume by the divergence theorem; positive when the faces look outward."""
     a, b, c = (shape.positions[shape.triangles[:, i]].astype(float) for i in range(3))
     return float(np.einsum("ij,ij->i", a, np.cross(b, c)).sum() / 6)
+
+
+@pytest.mark.parametrize("size", [0.01, 1.0, 300.0])
+def test_a_place_in_the_middle_of_a_thing_stands_for_all_of_it(tmp_path: Path, size: float) -> None:
+    b = LevelBuilder()
+    b.material("m", (0.5, 0.5, 0.5))
+    b.add("g", "crate", box((0, 0, 0), (size, size, 2 * size)), "m", at(size, 0, 0))
+    scene = flatten(b.level(tmp_path))
+    node = scene.node_names.index("g/crate")
+    middle = np.array([1.5, 0.5, 1.0]) * size
+    beside = (middle + [0.1 * size, 0, 0]).tolist()
+    assert is_middle(scene, node, middle.tolist()) and not is_middle(scene, node, beside)
+    assert not is_middle(scene, node, None) and not is_middle(scene, -1, middle.tolist())
 
 
 @pytest.mark.parametrize(

@@ -137,6 +137,15 @@ class Ledger:
         page = int(lit.atlas.page[t])
         return Spot(w @ lit.scene.corners[t], t, self._texel(page, u, v, t), page, (u, v), float(far[0]))
 
+    def below(self, point: F64) -> F64:
+        """(3,) the place straight below a point, where a thing that moves takes its light from; the point itself, where
+        nothing is below."""
+        space = self.lit.space
+        start = (point - space.centre).astype(np.float32)[None]
+        far = float(space.distances(start, np.array([[0.0, -1.0, 0.0]], np.float32))[0])
+        found: F64 = point - np.array([0.0, far if far <= space.extent + float(np.abs(start).max()) else 0.0, 0.0])
+        return found
+
     def _facing(self, normal: F64 | None) -> tuple[NearestSurface, NDArray[np.intp]]:
         key = b"" if normal is None else normal.tobytes()
         if key not in self._near:

@@ -52,7 +52,7 @@ from ropebell.app.walk import Walk, stations
 from ropebell.build.project import is_openable
 from ropebell.build.result import Outcome
 from ropebell.level.finding import Finding
-from ropebell.level.scene import index_of
+from ropebell.level.scene import index_of, is_middle
 
 # Benches that are made early wait until a person has had a first look.
 NARROW, EARLY_MS = 1100, 700
@@ -309,7 +309,7 @@ class Window(QMainWindow):
         now = self.desk.level.now
         node = index_of(now.scene, finding.object) if now is not None else -1
         self.step.show_finding(finding)
-        if finding.place is not None:
+        if finding.place is not None and not (now is not None and is_middle(now.scene, node, finding.place)):
             self.desk.go_near(finding.place, node)
         elif node >= 0:
             self.desk.selection.select(node)

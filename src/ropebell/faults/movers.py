@@ -18,6 +18,7 @@ from ropebell.light.harmonics import irradiance
 from ropebell.light.lookup import texel_of
 from ropebell.light.probes import LitLevel, at_place, lit_probes
 
+DARK_MOVER = "dark-mover"
 # Under this share of the surfaces around it, within so many metres of it, a mover is dark.
 DARK, AROUND = 0.1, 1.0
 # A pose that changes the light by more, on so many m².
@@ -28,7 +29,7 @@ MOST_LOOKED, RAYS = 2000, 128
 SIDES = np.array([[0, 1, 0], [1, 0, 0], [-1, 0, 0], [0, 0, 1], [0, 0, -1.0]])
 
 
-@AFTER.detector({"dark-mover": "A thing that moves is dark"}, LIGHT)
+@AFTER.detector({DARK_MOVER: "A thing that moves is dark"}, LIGHT)
 def dark_movers(s: Looked) -> Iterator[Finding]:
     """Moving things that are lit under a tenth of the surfaces around them, where they stand."""
     lit = s.lit
@@ -62,7 +63,7 @@ def dark_movers(s: Looked) -> Iterator[Finding]:
         helper = _helper(lit, name, middle, texel, around) if lit.probes is None or not len(lit.probes) else ()
         fixes = [*probe, *helper]
         told = Finding(
-            "dark-mover", "warning" if proved else "note", name, reason,
+            DARK_MOVER, "warning" if proved else "note", name, reason,
             "Place a probe here" if proved else "Add a light, or let one reach it", as_place(middle),
             fixes[0] if fixes else (), (below,) if below else (), None, (float(f"{value:.6g}"), "lux"),
             None, None, proved, others=tuple(fixes[1:]),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -135,6 +136,8 @@ def taking_part(scene: Scene) -> Scene:
     return replace(scene.faces(kept), lights=lights, emitters=tuple(emitters), cutouts=cutouts)
 
 
+# A place is the middle of a box within this share of its longest side.
+MIDDLE = 0.01
 PER_TRIANGLE = (
     "corners", "normals", "face_normals", "areas", "uv0", "uv1", "material", "node", "primitive", "vertices",
     "double_sided", "factor", "part", "effort", "casts",
@@ -145,6 +148,15 @@ PER_TRIANGLE = (
 def srgb_to_linear(value: np.ndarray) -> np.ndarray:
     """The sRGB transfer function of IEC 61966-2-1, inverted; any shape, 0 … 1."""
     return np.where(value <= 0.04045, value / 12.92, ((value + 0.055) / 1.055) ** 2.4)
+
+
+def is_middle(scene: Scene, node: int, place: Sequence[float] | None) -> bool:
+    """Whether a place is the middle of an object's box: it stands for the whole of it, and not for a spot on it."""
+    corners = scene.corners[scene.node == node].reshape(-1, 3)
+    if place is None or not len(corners):
+        return False
+    low, high = corners.min(axis=0), corners.max(axis=0)
+    return bool(np.abs(np.array(place) - (low + high) / 2).max() <= MIDDLE * max(float((high - low).max()), 1e-9))
 
 
 def index_of(scene: Scene, path: str) -> int:

@@ -29,6 +29,7 @@ from ropebell.checks.remedies import Fix, act, alternatives, apply_fix
 from ropebell.checks.subject import short
 from ropebell.compare.opened import opened_by
 from ropebell.errors import RopeBellError, why
+from ropebell.faults.movers import DARK_MOVER
 from ropebell.faults.over_builds import Seen, known_key, note_on
 from ropebell.level.brief import Brief
 from ropebell.level.finding import Finding
@@ -154,7 +155,7 @@ class FaultsState(QObject):
         if finding is not None and finding.kind == LEAK:
             self._ask_what_opened(finding)
         if finding is not None and finding.place is not None and finding.kind != LEAK:
-            self.ask(finding.place)
+            self.ask(finding.place, below=finding.kind == DARK_MOVER)
         else:
             self._forget()
         self.changed.emit()
@@ -211,8 +212,8 @@ class FaultsState(QObject):
 
         self._desk.jobs.start("opened", work, receive)
 
-    def ask(self, place: tuple[float, float, float], normal: F64 | None = None) -> None:
-        """Ask why a spot looks as it does."""
+    def ask(self, place: tuple[float, float, float], normal: F64 | None = None, below: bool = False) -> None:
+        """Ask why a spot looks as it does, or the spot straight below it."""
         shown = self._desk.rope.shown
         if shown is None:
             return
@@ -224,7 +225,7 @@ class FaultsState(QObject):
         def work() -> tuple[Ledger | None, Account | None, str]:
             try:
                 opened = ledger or Ledger(reopen(folder))
-                spot: Spot = opened.spot(at, normal)
+                spot: Spot = opened.spot(opened.below(at) if below else at, normal)
                 return opened, opened.account(spot), ""
             except RopeBellError as error:
                 return ledger, None, str(error)
