@@ -145,6 +145,19 @@ def test_planted_troubles_are_found_at_their_object(kind: str, size: float, turn
 
 
 @pytest.mark.parametrize(("size", "turn"), [(0.05, 0.3), (1.0, 0.0), (30.0, 1.1)])
+def test_a_thin_wall_is_made_thick_enough_in_one_act(size: float, turn: float) -> None:
+    hall = Hall(size, turn)
+    thin_wall(hall)
+    (finding,) = found(hall, "thin-wall")
+    mended = apply_fix(FINE, finding)
+    assert found(hall, "thin-wall", mended) == []
+    before, now = (hall.subject(brief).scene for brief in (FINE, mended))
+    rows = before.node == before.node_names.index("hall/partition")
+    middles = [scene.corners[rows].mean(axis=(0, 1)) for scene in (before, now)]
+    np.testing.assert_allclose(middles[1], middles[0], atol=1e-6 * size)
+
+
+@pytest.mark.parametrize(("size", "turn"), [(0.05, 0.3), (1.0, 0.0), (30.0, 1.1)])
 @pytest.mark.parametrize("kind", ["light-in-solid", "light-outside", "light-reaches-nothing"])
 def test_lights_that_stand_wrong_are_put_right_in_one_act(kind: str, size: float, turn: float) -> None:
     hall = Hall(size, turn)

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from ropebell.checks.before import BEFORE, LIGHTS, MARKS, SHAPES
 from ropebell.checks.remedies import LEAVE_OUT, TURN_FACES, TWO_SIDED
 from ropebell.checks.subject import Subject, as_place, rows_by
+from ropebell.checks.walls import thicker
 from ropebell.level.finding import Finding
 from ropebell.level.model import F64
 from ropebell.level.scene import Scene
@@ -178,7 +179,7 @@ def odd_angles(s: Subject) -> Iterator[Finding]:
         yield Finding("odd-angle", "note", name, reason, "Turn it onto the grid in the editor", s.centre(int(node)))
 
 
-@BEFORE.detector({"thin-wall": "Thinner than a texel"}, SHAPES, version=2)
+@BEFORE.detector({"thin-wall": "Thinner than a texel"}, SHAPES, version=3)
 def thin_walls(s: Subject) -> Iterator[Finding]:
     """Boards thinner than a texel of the final density that stand on a surface which runs on behind them: texels of it
     lie on both of their sides."""
@@ -193,9 +194,11 @@ def thin_walls(s: Subject) -> Iterator[Finding]:
             f"It is {1e3 * float(np.median(thick)):.3g} mm thick and a texel {1e3 * texel:.3g} mm wide: light of one "
             f"side will show along its foot on the other."
         )
+        acts = (*thicker(s.level, node, float(np.median(thick)), texel), ())
         yield Finding(
-            "thin-wall", "warning", name, reason, "Make it thicker, or raise the density there", s.centre(int(node))
-        )
+            "thin-wall", "warning", name, reason, "Make it thicker, or raise the density there", s.centre(int(node)),
+            acts[0],
+        )  # fmt: skip
 
 
 @dataclass(frozen=True, eq=False)

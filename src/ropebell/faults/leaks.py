@@ -7,8 +7,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ropebell.checks.remedies import RAISE_DENSITY, THICKEN, Fix
+from ropebell.checks.remedies import RAISE_DENSITY, Fix
 from ropebell.checks.subject import listed, short
+from ropebell.checks.walls import thicker
 from ropebell.faults.after import AFTER, LIGHT, Looked
 from ropebell.faults.again import Again
 from ropebell.faults.lit import Lit
@@ -25,9 +26,6 @@ HEIGHTS = (0.3, 1.0)
 TOO_MUCH, ERRORS = 0.1, 3.0
 # A wall is at least so many texels long; what is narrower only casts a shadow that the texel is too wide for.
 LEAST_TEXELS = 3
-# A wall of its own is no thicker than so many times what lies between, and no sheet, of no thickness; it is to be so
-# many texels thick, more than the diagonal of one, and at least so many times thicker.
-SLAB, SHEET, THICK, LEAST_THICKER = 1.5, 1e-5, 1.5, 1.25
 INSIDE = 0.25
 # Rays of a spot that is looked at anew, in passes: ten times as many points as a texel of a final build has.
 RAYS = 512
@@ -84,32 +82,19 @@ def light_leaks(s: Looked) -> Iterator[Finding]:
             lit, "light-leak", "warning", patch, worst, reason, "Raise the density here, or make the wall thicker",
             measure=(float(excess[worst]), "lux"), also=walls, proved=True, place=place[worst],
             fix=RAISE_DENSITY.of(name, f"{min(times, 8.0):.3g}"),
-            others=_thicker(lit, wall[patch], _thickness(lit, patch, wall), width),
+            others=_thicker(lit, patch, wall[patch], _thickness(lit, patch, wall)),
         )  # fmt: skip
 
 
-def _thicker(lit: Lit, walls: I32, thick: float, pitch: float) -> list[Fix]:
-    """The remedy that makes the wall between as thick as it takes for no texel to lie on both of its sides; none where
-    it is no slab of its own.
+def _thicker(lit: Lit, patch: I64, walls: I32, thick: float) -> list[Fix]:
+    """The remedy that makes a wall between thicker, if one of them is a slab.
 
     Args:
-        walls: triangles between, −1 for none. thick: metres.
+        patch: (m,) texels. walls: (m,) triangle between, −1 for none. thick: metres.
     """
-    found = list[Fix]()
-    for node in np.unique(lit.scene.node[walls[walls >= 0]]).tolist():
-        level = lit.subject.level
-        mesh = level.nodes[node].mesh
-        if mesh < 0:
-            continue
-        points = np.concatenate([p.positions for p in level.meshes[mesh].primitives]).astype(np.float64)
-        low, high = points.min(axis=0), points.max(axis=0)
-        sizes = (high - low) * np.linalg.norm(level.nodes[node].world[:3, :3], axis=0)
-        axis = int(np.argmin(sizes))
-        if SHEET * sizes.max() < sizes[axis] <= SLAB * thick:
-            times = max(THICK * pitch / float(sizes[axis]), LEAST_THICKER)
-            middle = f"{(low[axis] + high[axis]) / 2:.6g}"
-            found.append(THICKEN.of(lit.scene.node_names[node], "XYZ"[axis], f"{times:.3g}", middle))
-    return found[:1]
+    between = np.unique(lit.scene.node[walls[walls >= 0]]).tolist()
+    level, texel = lit.subject.level, float(np.median(lit.pitch[patch]))
+    return [fix for node in between for fix in thicker(level, node, thick, texel)][:1]
 
 
 def _beside_other_light(lit: Lit) -> I32:
