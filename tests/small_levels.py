@@ -1,4 +1,4 @@
-"""Small levels for the checks: a clean hall at any size, turn and place, into which one trouble is put."""
+"""Small levels: for checks a clean hall at any size, turn and place, into which one trouble is put."""
 
 from __future__ import annotations
 
@@ -9,8 +9,9 @@ from typing import Any
 
 import numpy as np
 
+from helpers import floor
 from ropebell.checks.subject import Subject
-from ropebell.demo.builder import LevelBuilder
+from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import Shape, ball, box, joined
 from ropebell.level.brief import NO_BRIEF, Brief
 from ropebell.level.emitter_table import EmitterTable, emission_sources
@@ -82,3 +83,16 @@ class Hall:
         prepared = prepare(level, brief, {n: e.radiance for n, e in sources.items() if e.source != "level"})
         made = Subject(prepared.level, prepared.scene, brief, 20.0 / self.size, emission=sources, tables=tables)
         return replace(made, **more)
+
+
+def small() -> LevelBuilder:
+    """A floor with a crate, a post and a thing that glows, under a lamp."""
+    b = LevelBuilder()
+    b.material("m", (0.5, 0.5, 0.5))
+    b.material("n", (0.5, 0.4, 0.3), glow=(10.0, 10.0, 10.0))
+    b.add("g", "floor", floor(4), "m")
+    b.add("g", "crate", box((0, 0, 0), (1, 1, 1)), "m", at(1, 0.5, 0))
+    b.add("g", "glow", box((0, 0, 0), (0.1, 0.1, 0.1)), "n", at(-1, 1, 0))
+    b.add("h", "post", box((0, 0, 0), (0.1, 2, 0.1)), "m", at(-1.5, 0, -1))
+    b.light("lamp", Light("lamp", "point", (1, 1, 1), 80.0, 5.0), at(0, 2, 0))
+    return b

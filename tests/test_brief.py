@@ -44,6 +44,7 @@ from ropebell.level.faces import PROPERTIES, find_faces, grouped
 from ropebell.level.guard import refusal
 from ropebell.level.model import Level, Light
 from ropebell.level.prepare import prepare
+from small_levels import small
 
 FULL = Brief(
     marks={
@@ -65,18 +66,6 @@ FULL = Brief(
     known={"sliver g/crate": "meant so"},
     guard=True,
 )
-
-
-def small() -> LevelBuilder:
-    b = LevelBuilder()
-    b.material("m", (0.5, 0.5, 0.5))
-    b.material("n", (0.5, 0.4, 0.3), glow=(10.0, 10.0, 10.0))
-    b.add("g", "floor", floor(4), "m")
-    b.add("g", "crate", box((0, 0, 0), (1, 1, 1)), "m", at(1, 0.5, 0))
-    b.add("g", "glow", box((0, 0, 0), (0.1, 0.1, 0.1)), "n", at(-1, 1, 0))
-    b.add("h", "post", box((0, 0, 0), (0.1, 2, 0.1)), "m", at(-1.5, 0, -1))
-    b.light("lamp", Light("lamp", "point", (1, 1, 1), 80.0, 5.0), at(0, 2, 0))
-    return b
 
 
 @pytest.fixture

@@ -32,18 +32,7 @@ from ropebell.level.emitter_table import read_table
 from ropebell.level.model import Level, Light
 from ropebell.level.open import open_level
 from ropebell.level.prepare import flatten, prepare
-
-
-def small() -> LevelBuilder:
-    b = LevelBuilder()
-    b.material("m", (0.5, 0.5, 0.5))
-    b.material("n", (0.5, 0.4, 0.3), glow=(10.0, 10.0, 10.0))
-    b.add("g", "floor", floor(4), "m")
-    b.add("g", "crate", box((0, 0, 0), (1, 1, 1)), "m", at(1, 0.5, 0))
-    b.add("g", "glow", box((0, 0, 0), (0.1, 0.1, 0.1)), "n", at(-1, 1, 0))
-    b.add("h", "post", box((0, 0, 0), (0.1, 2, 0.1)), "m", at(-1.5, 0, -1))
-    b.light("lamp", Light("lamp", "point", (1, 1, 1), 80.0, 5.0), at(0, 2, 0))
-    return b
+from small_levels import small
 
 
 @pytest.fixture

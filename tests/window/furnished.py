@@ -1,9 +1,16 @@
-"""A furnished room for tests of the steps, and what they ask of the window."""
+"""Levels that tests of the window open, and what they ask of it."""
 
 from __future__ import annotations
 
-from helpers import floor, room
+from pathlib import Path
+
+import numpy as np
+from pytestqt.qtbot import QtBot
+from waits import LONG, build, idle, opened
+
+from helpers import floor, level_file, room
 from ropebell.app.window import Window
+from ropebell.build.recipe import named, with_value
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import ball, box
 from ropebell.level.brief import Brief
@@ -39,3 +46,53 @@ def node(window: Window, path: str) -> int:
 
 def brief(window: Window) -> Brief:
     return window.desk.level.now.project.brief
+
+
+def plain_room(folder: Path) -> Path:
+    """A room with a rug and a lamp."""
+    b = LevelBuilder()
+    b.material("wall", (0.6, 0.5, 0.4))
+    b.material("crate", (0.3, 0.5, 0.2))
+    b.add("g", "room", room(5, 3, 5), "wall")
+    b.add("g", "rug", floor(1, 0.02), "crate", at(2.5, 0, 2.5))
+    b.light("lamp", Light("lamp", "point", (1, 1, 1), 80.0), at(2, 2, 2))
+    return level_file(folder, b)
+
+
+def draft(window: Window) -> None:
+    project = window.desk.document.project
+    assert project is not None
+    window.desk.document.set_recipe("Draft", with_value(project.recipe, "draft", 8))
+
+
+def picture(window: Window) -> np.ndarray:
+    window.stage.grab_smooth()
+    image = window.stage.grab().toImage()
+    data = image.constBits()
+    assert data is not None
+    data.setsize(image.sizeInBytes())
+    return np.frombuffer(data, np.uint8).reshape(image.height(), image.bytesPerLine() // 4, 4)[..., :3].astype(int)
+
+
+def drafted(window: Window, qtbot: QtBot, folder: Path) -> Path:
+    """A room with a crate and a chest, opened, and built once as a draft."""
+    b = LevelBuilder()
+    b.material("wall", (0.6, 0.5, 0.4))
+    b.add("house", "room", room(4, 3, 4), "wall")
+    b.add("things", "crate", box((0, 0, 0), (0.5, 0.5, 0.5)), "wall", at(1, 0.01, 1))
+    b.add("things", "chest", box((0, 0, 0), (0.5, 0.4, 0.3)), "wall", at(2.5, 0.01, 1))
+    b.light("lamp", Light("lamp", "point", (1, 1, 1), 80.0, 6.0), at(2, 2, 2))
+    level = level_file(folder, b)
+    with qtbot.waitSignal(window.desk.level.opened, timeout=LONG):
+        window.open(level)
+    made = with_value(with_value(named("sketch"), "draft", 4), "light.gather_rays", 32)
+    window.desk.document.set_recipe("Draft", made)
+    idle(window, qtbot)
+    build(window, qtbot)
+    return level
+
+
+def in_the_room(window: Window, qtbot: QtBot, level: Path) -> Window:
+    """The window with a level open, and nothing under way."""
+    opened(window, qtbot, level)
+    return window

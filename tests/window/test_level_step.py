@@ -8,7 +8,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from furnished import brief, furnished, node
+from furnished import brief, furnished, in_the_room, node
 from PyQt6.QtCore import Qt
 from pytestqt.qtbot import QtBot
 from waits import LONG, idle
@@ -30,10 +30,7 @@ def level(tmp_path: Path) -> Path:
 
 @pytest.fixture
 def window(empty_window: Window, qtbot: QtBot, level: Path) -> Window:
-    with qtbot.waitSignal(empty_window.desk.level.opened, timeout=LONG):
-        empty_window.open(level)
-    idle(empty_window, qtbot)
-    return empty_window
+    return in_the_room(empty_window, qtbot, level)
 
 
 def test_marks_for_many_at_once_with_undo_and_on_disk(window: Window, qtbot: QtBot) -> None:

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from furnished import brief, furnished, node
+from furnished import brief, furnished, in_the_room, node
 from PyQt6.QtCore import QPointF
 from PyQt6.QtGui import QImage
 from pytestqt.qtbot import QtBot
@@ -32,10 +32,7 @@ def level(tmp_path: Path) -> Path:
 
 @pytest.fixture
 def window(empty_window: Window, qtbot: QtBot, level: Path) -> Window:
-    with qtbot.waitSignal(empty_window.desk.level.opened, timeout=LONG):
-        empty_window.open(level)
-    idle(empty_window, qtbot)
-    return empty_window
+    return in_the_room(empty_window, qtbot, level)
 
 
 def charted(window: Window, qtbot: QtBot) -> None:

@@ -6,31 +6,22 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from furnished import draft, picture, plain_room
 from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
 from PyQt6.QtGui import QMouseEvent, QWheelEvent
 from PyQt6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
-from waits import LONG, idle, opened
+from waits import LONG, build, opened
 
-from helpers import floor, level_file, room
 from ropebell.app.stage.camera import Camera, overview
 from ropebell.app.telling import Told
 from ropebell.app.window import Window
-from ropebell.build.recipe import with_value
-from ropebell.demo.builder import LevelBuilder, at
 from ropebell.level.brief import LightChange
-from ropebell.level.model import Light
 
 
 @pytest.fixture
 def level(tmp_path: Path) -> Path:
-    b = LevelBuilder()
-    b.material("wall", (0.6, 0.5, 0.4))
-    b.material("crate", (0.3, 0.5, 0.2))
-    b.add("g", "room", room(5, 3, 5), "wall")
-    b.add("g", "rug", floor(1, 0.02), "crate", at(2.5, 0, 2.5))
-    b.light("lamp", Light("lamp", "point", (1, 1, 1), 80.0), at(2, 2, 2))
-    return level_file(tmp_path, b)
+    return plain_room(tmp_path)
 
 
 @pytest.fixture
@@ -39,32 +30,11 @@ def window(empty_window: Window) -> Window:
     return empty_window
 
 
-def built(window: Window, qtbot: QtBot) -> None:
-    with qtbot.waitSignal(window.desk.builds.ended, timeout=LONG):
-        assert window.desk.commands.run("build.start")
-    idle(window, qtbot)
-
-
-def draft(window: Window) -> None:
-    project = window.desk.document.project
-    assert project is not None
-    window.desk.document.set_recipe("Draft", with_value(project.recipe, "draft", 8))
-
-
-def picture(window: Window) -> np.ndarray:
-    window.stage.grab_smooth()
-    image = window.stage.grab().toImage()
-    data = image.constBits()
-    assert data is not None
-    data.setsize(image.sizeInBytes())
-    return np.frombuffer(data, np.uint8).reshape(image.height(), image.bytesPerLine() // 4, 4)[..., :3].astype(int)
-
-
 def test_the_exposure_follows_the_first_build_and_then_stays(window: Window, qtbot: QtBot, level: Path) -> None:
     opened(window, qtbot, level)
     draft(window)
     window.stage.go(Camera((2.5, 1.6, 4.5), 0.0, -0.4))
-    built(window, qtbot)
+    build(window, qtbot)
     first = window.stage.look.exposure
     assert first == pytest.approx(window.stage.exposure_for_view(), rel=0.01)
     # Noise of a rough picture does not brighten it: a mean of logarithms alone would be off by a factor of 1.8.
@@ -74,7 +44,7 @@ def test_the_exposure_follows_the_first_build_and_then_stays(window: Window, qtb
     camera, aspect = window.stage.camera, window.stage.eye.aspect
     assert noisy.exposure(camera, aspect) == pytest.approx(calm.exposure(camera, aspect), rel=0.15)
     window.desk.document.set_light("lights/lamp", LightChange(800.0))
-    built(window, qtbot)
+    build(window, qtbot)
     assert window.stage.look.exposure == first
     window.desk.commands.run("stage.expose")
     bright = window.stage.look.exposure
@@ -103,7 +73,7 @@ def test_picking_on_the_stage_and_in_the_table_agree(window: Window, qtbot: QtBo
     assert bench.details.name.text() == "rug"
     # Building replaces the scene on the stage; the selection stays the same object.
     draft(window)
-    built(window, qtbot)
+    build(window, qtbot)
     shown = window.stage.scene_shown
     assert shown.node_names[window.stage.look.selected] == "g/rug"
     before = window.stage.camera
@@ -163,7 +133,7 @@ def test_hands_orbit_pan_look_fly_and_zoom(window: Window, qtbot: QtBot, level: 
 def test_views_exposure_and_texels_change_the_picture_and_the_strip(window: Window, qtbot: QtBot, level: Path) -> None:
     opened(window, qtbot, level)
     draft(window)
-    built(window, qtbot)
+    build(window, qtbot)
     window.stage.go(Camera((2.5, 1.6, 4.6), 0.0, -0.35))
     seen = []
     for view in ("result", "surface", "light", "direct", "bounced", "texels", "noise"):
@@ -197,7 +167,7 @@ def test_the_value_in_the_strip_is_that_under_the_pointer(window: Window, qtbot:
     point_at_the_middle(window)
     assert window.strip.where.text() != ""
     assert "lx" not in window.strip.value.text()
-    built(window, qtbot)
+    build(window, qtbot)
     assert "lx" in window.strip.value.text()
     there = window.strip.value.text()
     window.stage.go(Camera((2.5, 1.6, 4.6), 0.0, 1.2))
@@ -226,9 +196,9 @@ def test_a_walk_turns_to_its_places_and_is_left_at_any_moment(window: Window, qt
     opened(window, qtbot, level)
     assert not window.walk.on  # it never comes unasked
     draft(window)
-    built(window, qtbot)
+    build(window, qtbot)
     window.desk.document.set_light("lights/lamp", LightChange(160.0))
-    built(window, qtbot)
+    build(window, qtbot)
     window.desk.commands.run("window.walk")
 
     def told() -> Told:

@@ -7,10 +7,10 @@ from functools import partial
 from pathlib import Path
 
 import pytest
+from furnished import drafted
 from pytestqt.qtbot import QtBot
-from waits import LONG, Opener, build, idle
+from waits import LONG, Opener, idle
 
-from helpers import level_file, room
 from ropebell.app.preferences import Preferences
 from ropebell.app.queueing import Queueing
 from ropebell.app.steps.build import BuildStep
@@ -22,33 +22,13 @@ from ropebell.build.project import load_project
 from ropebell.build.queue import queue_file, read_queue, write_queue
 from ropebell.build.recipe import named, with_value
 from ropebell.build.shelf import on_shelf
-from ropebell.demo.builder import LevelBuilder, at
-from ropebell.demo.shapes import box
-from ropebell.level.model import Light
 
 
 @pytest.fixture
 def window(empty_window: Window, qtbot: QtBot, open_built: Opener) -> Window:
     """A small level, once built as a draft."""
-    open_built("draft", partial(_built_once, empty_window, qtbot))
+    open_built("draft", partial(drafted, empty_window, qtbot))
     return empty_window
-
-
-def _built_once(empty_window: Window, qtbot: QtBot, folder: Path) -> Path:
-    b = LevelBuilder()
-    b.material("wall", (0.6, 0.5, 0.4))
-    b.add("house", "room", room(4, 3, 4), "wall")
-    b.add("things", "crate", box((0, 0, 0), (0.5, 0.5, 0.5)), "wall", at(1, 0.01, 1))
-    b.add("things", "chest", box((0, 0, 0), (0.5, 0.4, 0.3)), "wall", at(2.5, 0.01, 1))
-    b.light("lamp", Light("lamp", "point", (1, 1, 1), 80.0, 6.0), at(2, 2, 2))
-    level = level_file(folder, b)
-    with qtbot.waitSignal(empty_window.desk.level.opened, timeout=LONG):
-        empty_window.open(level)
-    made = with_value(with_value(named("sketch"), "draft", 4), "light.gather_rays", 32)
-    empty_window.desk.document.set_recipe("Draft", made)
-    idle(empty_window, qtbot)
-    build(empty_window, qtbot)
-    return level
 
 
 def step(window: Window) -> BuildStep:

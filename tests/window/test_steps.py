@@ -8,7 +8,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from furnished import brief, fresh_of, furnished, node
+from furnished import brief, fresh_of, furnished, in_the_room, node
 from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
@@ -29,10 +29,7 @@ def level(tmp_path: Path) -> Path:
 
 @pytest.fixture
 def window(empty_window: Window, qtbot: QtBot, level: Path) -> Window:
-    with qtbot.waitSignal(empty_window.desk.level.opened, timeout=LONG):
-        empty_window.open(level)
-    idle(empty_window, qtbot)
-    return empty_window
+    return in_the_room(empty_window, qtbot, level)
 
 
 def test_a_window_closed_right_after_an_edit_keeps_it_and_does_nothing_more(window: Window, qtbot: QtBot) -> None:

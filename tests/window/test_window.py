@@ -10,13 +10,14 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from furnished import draft, picture, plain_room
 from PyQt6.QtCore import QEvent, QMimeData, QPoint, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QKeySequence, QMouseEvent
 from PyQt6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
-from waits import LONG, idle, opened
+from waits import LONG, build, idle, opened
 
-from helpers import floor, level_file, room
+from helpers import level_file, room
 from ropebell.app.commands import Command, Commands
 from ropebell.app.finder import matches
 from ropebell.app.keys_page import COLUMNS
@@ -36,13 +37,7 @@ from ropebell.level.model import Light
 
 @pytest.fixture
 def level(tmp_path: Path) -> Path:
-    b = LevelBuilder()
-    b.material("wall", (0.6, 0.5, 0.4))
-    b.material("crate", (0.3, 0.5, 0.2))
-    b.add("g", "room", room(5, 3, 5), "wall")
-    b.add("g", "rug", floor(1, 0.02), "crate", at(2.5, 0, 2.5))
-    b.light("lamp", Light("lamp", "point", (1, 1, 1), 80.0), at(2, 2, 2))
-    return level_file(tmp_path, b)
+    return plain_room(tmp_path)
 
 
 @pytest.fixture
@@ -51,34 +46,13 @@ def window(empty_window: Window) -> Window:
     return empty_window
 
 
-def built(window: Window, qtbot: QtBot) -> None:
-    with qtbot.waitSignal(window.desk.builds.ended, timeout=LONG):
-        assert window.desk.commands.run("build.start")
-    idle(window, qtbot)
-
-
-def draft(window: Window) -> None:
-    project = window.desk.document.project
-    assert project is not None
-    window.desk.document.set_recipe("Draft", with_value(project.recipe, "draft", 8))
-
-
-def picture(window: Window) -> np.ndarray:
-    window.stage.grab_smooth()
-    image = window.stage.grab().toImage()
-    data = image.constBits()
-    assert data is not None
-    data.setsize(image.sizeInBytes())
-    return np.frombuffer(data, np.uint8).reshape(image.height(), image.bytesPerLine() // 4, 4)[..., :3].astype(int)
-
-
 def test_build_change_a_lamp_build_again_and_step_between(window: Window, qtbot: QtBot, level: Path) -> None:
     opened(window, qtbot, level)
     assert window.strip.build.text() == "Level"
     draft(window)
     shares: list[float] = []
     window.desk.builds.progress.connect(lambda _s, share, _r: shares.append(share))
-    built(window, qtbot)
+    build(window, qtbot)
     assert shares and shares[-1] == pytest.approx(1.0, abs=0.02)
     assert window.desk.rope.shown_number == 1 and window.stage.has_light
     assert "Build 1" in window.strip.build.text()
@@ -106,7 +80,7 @@ def test_build_change_a_lamp_build_again_and_step_between(window: Window, qtbot:
     )
     assert "out of date: 1 light" in "; ".join(window.strip.state.facts)
     dim = picture(window).mean()
-    built(window, qtbot)
+    build(window, qtbot)
     assert window.desk.rope.shown_number == 2
     assert window.desk.rope.shown is not None and "transport" in window.desk.rope.shown.manifest.reused
     assert picture(window).mean() > dim + 5
@@ -148,7 +122,7 @@ def test_undo_and_redo_name_what_they_do_and_survive_on_disk(window: Window, qtb
 def test_stopping_a_build_leaves_a_barred_knot_and_the_old_picture(window: Window, qtbot: QtBot, level: Path) -> None:
     opened(window, qtbot, level)
     draft(window)
-    built(window, qtbot)
+    build(window, qtbot)
     recipe = with_value(with_value(window.desk.document.project.recipe, "draft", 1), "density.texels_per_metre", 60.0)
     window.desk.document.set_recipe("Fine", recipe)
     with qtbot.waitSignal(window.desk.builds.progress, timeout=LONG):
@@ -230,7 +204,7 @@ def test_a_crashed_build_is_told_and_the_window_lives_on(window: Window, qtbot: 
     assert window.notices.isVisible() and "vanished" in window.notices.text
     idle(window, qtbot)
     draft(window)
-    built(window, qtbot)
+    build(window, qtbot)
     assert [k.outcome.state for k in window.desk.rope.knots] == ["died", "done"]
     assert not window.notices.isVisible()
 
@@ -238,7 +212,7 @@ def test_a_crashed_build_is_told_and_the_window_lives_on(window: Window, qtbot: 
 def test_reopening_shows_the_last_build_without_building(qtbot: QtBot, window: Window, level: Path) -> None:
     opened(window, qtbot, level)
     draft(window)
-    built(window, qtbot)
+    build(window, qtbot)
     project = window.desk.document.project.folder
     window.desk.document.save_now()
     second = Window(Preferences())
@@ -286,7 +260,7 @@ def test_a_build_of_another_shape_is_shown_as_it_was(window: Window, qtbot: QtBo
     """Without the cache, or after the level changed, a build shows the level it was made of."""
     opened(window, qtbot, level)
     draft(window)
-    built(window, qtbot)
+    build(window, qtbot)
     assert window.stage.scene_shown is window.desk.level.now.scene
     folder = window.desk.document.project.folder
     window.desk.document.save_now()
