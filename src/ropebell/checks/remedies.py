@@ -149,8 +149,8 @@ def _level_density(brief: Brief, args: Args) -> Brief:
 
 
 def place_words(place: Iterable[float]) -> str:
-    """A place as remedies are told it."""
-    return ",".join(f"{v:.4g}" for v in place)
+    """A place as remedies are told it: to a millimetre even a kilometre from the origin."""
+    return ",".join(f"{v:.7g}" for v in place)
 
 
 def _three(words: str) -> tuple[float, float, float]:

@@ -194,10 +194,10 @@ def thin_walls(s: Subject) -> Iterator[Finding]:
             f"It is {1e3 * float(np.median(thick)):.3g} mm thick and a texel {1e3 * texel:.3g} mm wide: light of one "
             f"side will show along its foot on the other."
         )
-        acts = (*thicker(s.level, node, float(np.median(thick)), texel), ())
+        fix = thicker(s.level, node, float(np.median(thick)), texel)
         yield Finding(
             "thin-wall", "warning", name, reason, "Make it thicker, or raise the density there", s.centre(int(node)),
-            acts[0],
+            fix[0] if fix else (),
         )  # fmt: skip
 
 

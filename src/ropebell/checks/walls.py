@@ -10,6 +10,8 @@ from ropebell.level.model import Level
 # A wall of its own is no thicker than so many times what lies between, and no sheet, of no thickness; it is to be so
 # many texels thick, more than the diagonal of one, and at least so many times thicker.
 SLAB, SHEET, THICK, LEAST_THICKER = 1.5, 1e-5, 1.5, 1.25
+# What is stretched more than that is another thing.
+MOST_THICKER = 32.0
 
 
 def thicker(level: Level, node: int, thick: float, texel: float) -> tuple[Fix, ...]:
@@ -28,5 +30,7 @@ def thicker(level: Level, node: int, thick: float, texel: float) -> tuple[Fix, .
     if not SHEET * sizes.max() < sizes[axis] <= SLAB * thick:
         return ()
     times = max(THICK * texel / float(sizes[axis]), LEAST_THICKER)
+    if times > MOST_THICKER:
+        return ()
     middle = f"{(low[axis] + high[axis]) / 2:.6g}"
     return (THICKEN.of(level.nodes[node].path, "XYZ"[axis], f"{times:.3g}", middle),)

@@ -14,6 +14,16 @@ from ropebell.level.finding import Finding
 INDENT = 6
 
 
+def price(finding: Finding, cost: str) -> str:
+    """What a finding's remedy spoils elsewhere, and what it costs, in sentences.
+
+    Args:
+        cost: a sentence, empty while it is not known.
+    """
+    spoilt = spoils(finding)
+    return f"{spoilt[0].upper()}{spoilt[1:]}. {cost}".strip() if spoilt else cost
+
+
 class Alternative(QWidget):
     """One of them.
 
@@ -47,8 +57,7 @@ class Alternative(QWidget):
             return
         words = remedy_words(finding)
         self.act.setText(f"Or {words[0].lower()}{words[1:]}")
-        spoilt = spoils(finding)
-        told = f"{spoilt[0].upper()}{spoilt[1:]}. {cost}".strip() if spoilt else cost
+        told = price(finding, cost)
         self.words.setText(told)
         self.words.setVisible(bool(told))
         if told:

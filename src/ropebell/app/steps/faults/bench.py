@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLineEdit, QScrollArea, QVBoxLa
 from ropebell.app.desk import Desk
 from ropebell.app.parts import LIST_WIDTH, button, column, fit, label
 from ropebell.app.steps.faults.account_view import AccountView
-from ropebell.app.steps.faults.alternative import Alternative
+from ropebell.app.steps.faults.alternative import Alternative, price
 from ropebell.app.steps.faults.finding_list import FaultList
 from ropebell.app.steps.faults.over_builds import OverBuilds
 from ropebell.app.steps.faults.proof_view import ProofView
@@ -198,7 +198,7 @@ class FaultsBench(QWidget):
         if finding is not None and now is not None:
             note = note_on(finding, now.project.brief.known)
         advice = f"{finding.remedy}. {record(state.tried, finding)}".strip() if finding is not None else ""
-        cost = state.cost_of.get(finding.fix, "") if finding is not None else ""
+        cost = price(finding, state.cost_of.get(finding.fix, "")) if finding is not None else ""
         advice = "\n".join(words for words in (state.opened, advice, cost) if words)
         self.history.setText(f"Known here: {note}." if note else advice)
         self.history.setVisible(bool(self.history.text()))
