@@ -110,7 +110,10 @@ def test_only_what_changed(window: Window, qtbot: QtBot) -> None:
 
 def test_properties_alone_are_written_with_the_light_of_the_newest_build(window: Window, qtbot: QtBot) -> None:
     s, bench = window.desk, step(window).build_bench
+    bench.next.choose("selection")
+    assert bench.build.text() == "Build the selection", "how long everything would take is no answer to that"
     bench.next.choose("properties")
+    assert bench.build.text() == "Build properties alone"
     before = open_result(s.rope.shown.folder)
     build(window, qtbot)
     after = s.rope.shown

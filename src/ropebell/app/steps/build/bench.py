@@ -28,6 +28,7 @@ from ropebell.app.steps.build.queue_page import QueuePage
 from ropebell.app.words import clock, count, made_on, megabytes, moment
 from ropebell.build.knots import Knot
 from ropebell.build.manifest import Manifest, parts_in_words
+from ropebell.build.plan import Lights, Plan, plan_of
 from ropebell.build.result import Outcome, Result
 from ropebell.build.scope import in_words
 from ropebell.build.stages import WORDS
@@ -37,6 +38,13 @@ PAGES = ("Result", "Next", "Journal", "Queue")
 RESULT, NEXT, JOURNAL, QUEUE = range(len(PAGES))
 # Edits that are told by their titles.
 MOST_EDITS = 3
+
+
+# Of what the next build lights, in words for its button.
+PARTS: dict[Lights, str] = {
+    "selection": "the selection", "shown": "what is shown", "camera": "what the camera sees", "box": "the cut box",
+    "properties": "properties alone",
+}  # fmt: skip
 
 
 class BuildBench(QWidget):
@@ -203,6 +211,11 @@ class BuildBench(QWidget):
             kept = f" {100 * stale.spared:.0f} % of the texels keep their light." if stale.spared else ""
             words = f"A {what}.{why}{kept}"
             text = f"Build, about {clock(stale.seconds)}"
+        part = "" if self._builds.running else part_words(plan_of(project))
+        if part:
+            # What is foretold is a build of everything.
+            text = f"Build {part}"
+            words += f" Everything would take about {clock(stale.seconds)}." if stale and not stale.fresh else ""
         self.plan.setText(words[0].upper() + words[1:])
         self.build.setText(text)
 
@@ -312,6 +325,12 @@ def noise_words(manifest: Manifest) -> str:
         if refined.left:
             words += f"; {count(refined.left)} are still above {100 * refined.target:.3g} %"
     return words + "."
+
+
+def part_words(plan: Plan) -> str:
+    """What of the level the next build lights, and how far it goes, where that is not all; for a button."""
+    parts = [PARTS[plan.lights]] if plan.lights in PARTS else []
+    return ", ".join([*parts, *([f"up to {WORDS[plan.stage].lower()}"] if plan.stage in WORDS else [])])
 
 
 def told_words(manifest: Manifest) -> str:
