@@ -82,7 +82,8 @@ def test_a_ledger_adds_up_to_the_build(tmp_path: Path) -> None:
     known = texels * (4 * result.manifest.recipe.gather_rays + bytes_of_texel(result.manifest.recipe)) / 2**20
     assert sum(held.values()) == pytest.approx(known, rel=0.1)
     assert {name for name, _ in found.by("light", False, "memory_mb")} == {"lights/lamp", "lights/spot"}
-    rays = sum(e.rays for e in found.entries if e.stage == "transport")
+    assert sum(count for _, count in found.by("object", False, "texels")) == pytest.approx(texels, rel=0.05)
+    rays = sum(count for _, count in found.by("object", False, "rays"))
     assert rays == pytest.approx(result.manifest.rays.gather, rel=0.1)
 
 

@@ -138,6 +138,12 @@ def test_two_knots_of_the_rope_are_compared(window: Window, qtbot: QtBot) -> Non
     assert sum(v for _, _, v in bench.areas._places) == pytest.approx(
         sum(v for _, v in step.comparing.found.ledger.by("object", False, "memory_mb"))  # type: ignore[union-attr]
     )
+    for of in (2, 3):
+        bench.of.chosen.emit(of)
+        assert bench.areas._places and bench.no_areas.isHidden()
+    bench.by.chosen.emit(2)
+    assert not bench.areas.isVisibleTo(bench) and bench.no_areas.text() == "Texels of single lights: not counted apart."
+    bench.by.chosen.emit(0)
     bench.of.chosen.emit(0)
     bench.map.click()
     assert window.stage.look.view is COST and "per m²" in window.strip.view.text()

@@ -17,6 +17,7 @@ from ropebell.level.model import F64
 # Stages whose work goes with the texels of an object, and those that go with the rays shot from them.
 BY_TEXELS = ("charts", "footing", "surfaces", "solve", "finish", "write", "inspect")
 BY_RAYS = ("transport",)
+LAID_OUT = "charts"
 WHOLE, PROGRAM = "", "the program"
 
 
@@ -50,12 +51,14 @@ class Ledger:
         """A quantity by `stage`, `object` or `light`, most first.
 
         Args:
-            of_all: with what belongs to none, named by its stage. quantity: `seconds` or `memory_mb`.
+            of_all: with what belongs to none, named by its stage. quantity: `seconds`, `memory_mb`, `rays` or `texels`.
         """
         sums = dict[str, float]()
         for e in self.entries:
             if not of_all and not getattr(e, what):
                 continue
+            if quantity == "texels" and e.stage != LAID_OUT:
+                continue  # every stage works on the same ones
             name = getattr(e, what) or f"({e.stage})"
             sums[name] = sums.get(name, 0.0) + getattr(e, quantity)
         return sorted(((name, value) for name, value in sums.items() if value > 0), key=lambda pair: -pair[1])

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import partial
 
 from PyQt6.QtCore import Qt, pyqtSignal
@@ -26,6 +27,21 @@ LOOK, CHANGES, TIME, ADVICE = range(4)
 LEVEL, OBJECT, OF_SPOT = range(3)
 # Slider positions of the gain, each a doubling.
 GAINS = 7
+
+
+def _memory(value: float) -> str:
+    return megabytes(value * 2**20)
+
+
+def _number(value: float) -> str:
+    return short_count(round(value))
+
+
+# What a build took: as a person reads it, as the ledger has it, and in words.
+LEDGERS: tuple[tuple[str, str, Callable[[float], str]], ...] = (
+    ("Time", "seconds", seconds_in_words), ("Memory", "memory_mb", _memory), ("Rays", "rays", _number),
+    ("Texels", "texels", _number),
+)  # fmt: skip
 
 
 class CompareBench(QWidget):
@@ -113,17 +129,19 @@ class CompareBench(QWidget):
         self.times = Sentences("Seconds by stage", 170)
         self.by = Choice(["Object", "Stage", "Light"], "Ledger by")
         self.by.set_current(0)
-        self.of = Choice(["Time", "Memory"], "Ledger of")
+        self.of = Choice([title for title, *_ in LEDGERS], "Ledger of")
         self.of.set_current(0)
         self.areas = Areas("Where the time and memory of B went")
         rows.addWidget(self.time_words)
         rows.addWidget(self.times)
-        rows.addWidget(label("Where B's time and memory went", "heading"))
+        rows.addWidget(label("What B took", "heading"))
         self.map = button("Show it on the stage", "flat")
         self.map.setCheckable(True)
         rows.addWidget(self.of)
         rows.addWidget(self.by)
+        self.no_areas = label("", "second")
         rows.addWidget(self.areas)
+        rows.addWidget(self.no_areas)
         rows.addWidget(self.map, 0, Qt.AlignmentFlag.AlignLeft)
         self.map.clicked.connect(lambda on: self.viewed.emit(COST if on else self.shown_view))
         rows.addStretch(1)
@@ -318,9 +336,12 @@ class CompareBench(QWidget):
         found = self.state.found
         self.areas.setVisible(found is not None)
         if found is not None:
-            quantity, words = (("seconds", seconds_in_words), ("memory_mb", _memory))[self._of]
+            title, quantity, words = LEDGERS[self._of]
             what = ("object", "stage", "light")[self._by]
             sums = found.ledger.by(what, False, quantity)
+            self.areas.setVisible(bool(sums))
+            self.no_areas.setVisible(not sums)
+            self.no_areas.setText(f"{title} of single {what}s: not counted apart.")
             self.areas.show_sums([(STAGE_WORDS.get(n, n) if what == "stage" else n, v) for n, v in sums], words)
 
     def _select(self, name: str) -> None:
@@ -387,7 +408,3 @@ def _value(value: object) -> str:
 
 def _seconds(value: float | None) -> str:
     return "—" if value is None else f"{value:.2f} s"
-
-
-def _memory(value: float) -> str:
-    return megabytes(value * 2**20)
