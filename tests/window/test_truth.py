@@ -10,10 +10,11 @@ from typing import Any
 
 import numpy as np
 import pytest
+from furnished import draft
 from PyQt6.QtCore import QPointF
 from pytestqt.qtbot import QtBot
-from test_window import built, draft, level, opened, window
-from waits import LONG, idle
+from test_window import level, window
+from waits import LONG, build, idle, opened
 
 from helpers import floor, level_file, room
 from ropebell.app import level_state, rope_state
@@ -153,7 +154,7 @@ def test_stored_rays_do_not_show_a_moved_lamp_and_say_so(window: Window, qtbot: 
     opened(window, qtbot, level)
     s = window.desk
     draft(window)
-    built(window, qtbot)
+    build(window, qtbot)
     qtbot.waitUntil(lambda: s.relighter.ready, timeout=LONG)
     window.stage.go(Camera((2.5, 1.6, 4.6), 0.0, -0.3))
     before = window.stage.picture
@@ -177,9 +178,9 @@ def test_an_older_build_is_looked_at_bounce_by_bounce_and_without_rays_it_says_w
     window.desk.commands.run("light.bounce")
     assert "There is no build" in window.notices.text
     draft(window)
-    built(window, qtbot)
+    build(window, qtbot)
     s.document.set_light("lights/lamp", LightChange(400.0))
-    built(window, qtbot)
+    build(window, qtbot)
     s.rope.look_at(1)
     qtbot.waitUntil(lambda: s.rope.shown_number == 1 and s.relighter.ready and not s.relighter.busy, timeout=LONG)
     # It stays as it was built, though other settings stand now.
@@ -279,7 +280,7 @@ def test_a_second_window_on_a_project_only_looks_until_it_takes_over(window: Win
     opened(window, qtbot, level)
     s = window.desk
     s.document.set_light("lights/lamp", LightChange(9.0))
-    built(window, qtbot)
+    build(window, qtbot)
     second = Window(Preferences())
     second.desk.relighter.enabled = False
     qtbot.addWidget(second)
@@ -305,7 +306,7 @@ def test_the_strip_says_the_most_important_first_and_all_of_it(window: Window, q
     opened(window, qtbot, level)
     s = window.desk
     draft(window)
-    built(window, qtbot)
+    build(window, qtbot)
     s.document.edit_brief("Move", lambda b: replace(b, marks={"g/rug": Mark("left-out")}, lights={
         "lights/lamp": LightChange(9.0)}))  # fmt: skip
     another(level.parent, level.name, more=True)
@@ -315,7 +316,7 @@ def test_the_strip_says_the_most_important_first_and_all_of_it(window: Window, q
     assert facts[0].startswith("out of date") and any("not in this light" in fact for fact in facts)
     assert [a.text() for a in window.strip.state.menu().actions()] == facts
     assert all(fact in window.strip.state.toolTip() for fact in facts)
-    built(window, qtbot)
+    build(window, qtbot)
     s.rope.look_at(1)
     qtbot.waitUntil(lambda: s.rope.shown_number == 1 and s.settled, timeout=LONG)
     assert window.strip.state.facts[0] == "not the newest, that is 2"
@@ -325,7 +326,7 @@ def test_pages_are_lit_only_by_a_build_of_these_very_charts(window: Window, qtbo
     opened(window, qtbot, level)
     s = window.desk
     draft(window)
-    built(window, qtbot)
+    build(window, qtbot)
     window.go_to_step("charts")
     charts = window.steps["charts"]
     charts.bench.show_page(2)
