@@ -160,6 +160,7 @@ def test_scopes_of_the_window_are_on_the_command_line(
         ["--all-but", "crate 0", "--only", "crate 1"],
         ["--properties-of", str(tmp_path / "a"), "--only", "crate 1"],
         ["--properties-of", str(tmp_path / "nowhere")],
+        ["--properties-of", str(tmp_path / "a")],  # a recipe is named, too
     ):
         assert main(["bake", *map(str, words), "--out", str(tmp_path / "e"), *wrong]) == 2
     assert main(["bake", *map(str, words), "--out", str(tmp_path / "e"), "--all-but", "g"]) == 0
@@ -194,6 +195,16 @@ def test_properties_alone_take_the_light_as_it_is(built: Path, tmp_path: Path) -
     nodes = read_container(tmp_path / "b" / BAKED_LEVEL).json["nodes"]
     assert {n["name"]: n["extras"] for n in nodes if "extras" in n} == {"crate 0": {"opens_with": "the brass key"}}
     assert "spawn" in [n["name"] for n in nodes]
+    # Handed on once more it is still of the build that was lit, and nothing of that one's own work is claimed.
+    bake(
+        folder / "level.glb",
+        MADE,
+        tmp_path / "d",
+        cache=built / "cache",
+        scope=Scope(since=tmp_path / "b", properties=True),
+    )
+    again = read_manifest(tmp_path / "d")
+    assert again.scope.since == built / "whole" and again.reused == () and not again.kept.rays
     # Its light can still be accounted for, by the build that it is of.
     assert reopen(tmp_path / "b").lit.total.shape == reopen(built / "whole").lit.total.shape
     with pytest.raises(BuildError, match="g/crate 1 came, moved or changed since whole"):

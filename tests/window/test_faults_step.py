@@ -141,6 +141,10 @@ def test_any_spot_gives_account_of_its_light(window: Window, qtbot: QtBot) -> No
     rows = rows_of(account, state.light_names)
     assert sum(r.value for r in rows) == pytest.approx(luminance(account.shown), rel=0.05)
     assert bench.ledger.isVisibleTo(bench) and bench.ledger.height() >= 36 * len(rows)
+    u, v = (int(x) for x in account.spot.uv)
+    told = bench.facts.text()
+    assert told.startswith(f"Page {account.spot.page + 1}, texel {u}, {v}; {account.density:.3g} texels/m")
+    assert f"± {100 * account.noise:.2g} %" in told and account.giving[0][0].rsplit("/", 1)[-1] in told
     # Of one build there is nothing to compare; of two there is.
     qtbot.waitUntil(lambda: bool(state.past), timeout=LONG)
     assert set(state.past) == {1} and not bench.past.isVisibleTo(bench)

@@ -10,6 +10,7 @@ from statistics import NormalDist
 import numpy as np
 
 from ropebell.build.recipe import Recipe
+from ropebell.level.model import F64
 from ropebell.light.refine import MOST_WAVES
 
 # Of a texel's rays, after which a noise target is looked at.
@@ -52,7 +53,18 @@ class Speed:
         # How noisy texels are spreads about like a log-normal law; a texel's error falls with the root of its rays.
         half, most = known["noise_half"], known["noise_most"]
         spread = math.log(max(most / half, 1.0)) / NINE_IN_TEN
-        wanted = (half * np.exp(spread * PARTS) / target) ** 2 / recipe.gather_rays
-        passes = np.array(PASSES)
-        first = passes[np.minimum(np.searchsorted(passes, wanted), len(passes) - 1)]
-        return float(first.mean()), float(np.clip(np.ceil(wanted) - 1.0, 0.0, MOST_WAVES).mean())
+        first, waves = rays_until(half * np.exp(spread * PARTS) / math.sqrt(recipe.gather_rays), target)
+        return float(first.mean()), waves
+
+
+def rays_until(noise: F64, target: float) -> tuple[F64, float]:
+    """(N,) share of the rays after which texels are as sure as wanted, and what waves would add, as a share of all.
+
+    Args:
+        noise: (N,) of texels with all of their rays; it falls with the root of their number.
+    """
+    part = np.full(len(noise), 1.0)
+    for passed in PASSES[::-1]:
+        part[noise <= target * math.sqrt(passed)] = passed
+    more = np.clip(np.ceil((noise / target) ** 2) - 1.0, 0.0, MOST_WAVES)
+    return part, float(more.mean())

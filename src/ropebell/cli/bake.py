@@ -172,9 +172,13 @@ def _only_one_way(wanted: Wanted) -> None:
         raise UsageError("what lies in a cut box is another level", "--box", "Leave out --box or --changed-since")
     if wanted.only and wanted.all_but:
         raise UsageError("one names what is lit, the other what is not", "--all-but", "Leave out it or --only")
-    others = (wanted.only, wanted.all_but, wanted.seen_from, wanted.box, wanted.since, wanted.stage)
+    others = (
+        wanted.only, wanted.all_but, wanted.seen_from, wanted.box, wanted.since, wanted.stage, wanted.recipe,
+        wanted.settings, wanted.sky, wanted.worker,
+    )  # fmt: skip
     if wanted.properties_of is not None and any(others):
-        raise UsageError("nothing is lit then, so no part of it is", "--properties-of", "Leave out all other scopes")
+        what = "nothing is lit then, so no scope, setting, sky or worker counts"
+        raise UsageError(what, "--properties-of", "Leave them out")
 
 
 def _look(from_to: Sequence[Color] | None, angle: float) -> View | None:

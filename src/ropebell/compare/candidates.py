@@ -12,6 +12,7 @@ from ropebell.build.estimate import saved_without
 from ropebell.build.precheck import gather
 from ropebell.build.project import Project
 from ropebell.build.recipe import get, with_value
+from ropebell.build.speed import PASSES, rays_until
 from ropebell.checks.remedies import with_marks
 from ropebell.compare.advised_level import AdvisedLevel, Plan
 from ropebell.compare.places import luminance
@@ -27,8 +28,6 @@ MOST_OBJECTS = 8
 APART, HARDLY = 3, 0.005
 # Fewer rays are no matter for a noise target; it lies between these, and must leave less than this share of the rays.
 LEAST_RAYS, TARGETS, WORTH = 64, (0.002, 0.2), 0.9
-# Shares of the rays after which texels may be sure, and how often as many again are shot where they are not.
-PASSES, WAVES = (0.125, 0.25, 0.5, 1.0), 8.0
 # A lamp shows where it gives more than this share of the light; at so much of its reach it has hardly faded (by 6 %, as
 # `KHR_lights_punctual` has it); a reach that is no shorter than so much of the way to what is farthest is none.
 SHOWS, FADES, FAR = 0.01, 0.5, 0.7
@@ -227,12 +226,12 @@ def _noise_target(level: AdvisedLevel) -> list[Candidate]:
     best = (1.0, 0.0, 0.0)
     for target in np.quantile(known, np.linspace(0.5, 0.995, 12)).round(4).tolist():
         if TARGETS[0] <= target <= TARGETS[1]:
-            until, waves = _shares(known, target)
+            until, waves = rays_until(known, target)
             best = min(best, (until.mean() + waves, target, waves))
     share, target, waves = best
     if share > WORTH:
         return []
-    part, _ = _shares(known, target)
+    part, _ = rays_until(known, target)
 
     def loss(lv: AdvisedLevel) -> float:
         rays = lv.manifest.recipe.gather_rays
@@ -248,21 +247,8 @@ def _noise_target(level: AdvisedLevel) -> list[Candidate]:
     )
     title = f"A noise target of {100 * target:.2g} % instead of a count of rays"
     edit: Edit = {"recipe": {"light.noise_target": target}}
-    rates = {"until": share - waves, "waves": waves}
+    rates = {"until": share - waves, "waves": waves, "target": target}
     return [Candidate("noise-target", title, why, edit, loss, "", {}, rates)]
-
-
-def _shares(noise: F64, target: float) -> tuple[F64, float]:
-    """(N,) share of the rays after which texels are as sure as wanted, and what waves would add, as a share of all.
-
-    Args:
-        noise: (N,) of texels with all of their rays; it falls with the root of their number.
-    """
-    part = np.full(len(noise), 1.0)
-    for passed in PASSES[::-1]:
-        part[noise <= target * np.sqrt(passed)] = passed
-    more = np.clip(np.ceil((noise / target) ** 2) - 1.0, 0.0, WAVES)
-    return part, float(more.mean())
 
 
 def _reach(level: AdvisedLevel) -> list[Candidate]:

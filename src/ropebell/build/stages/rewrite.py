@@ -6,11 +6,13 @@ its manifest as far as light goes, so that what is out of date stays so and is t
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
 import ropebell
 from ropebell.build.carry import Carried, carry
-from ropebell.build.manifest import Manifest, this_moment
+from ropebell.build.manifest import Kept, Manifest, this_moment
 from ropebell.build.memory import peak_bytes
 from ropebell.build.outputs import BAKED_LEVEL, FINDINGS, LAYERS, OPTIONAL_LAYERS, PAGES, THUMBNAIL
 from ropebell.build.probe_file import PROBES
@@ -85,9 +87,14 @@ def _write(work: Work, result: Result, carried: Carried) -> None:
 def _manifest(work: Work, then: Manifest) -> Manifest:
     """The earlier build's, but for what is of this one."""
     took = {done.name: round(done.seconds, 4) for done in work.log.done}
+    request, scope = work.request, work.request.scope
+    # Whose light it is, and not who has handed it on.
+    lit_by = then.scope.since if then.scope.properties else scope.since
+    timed = {"workers": request.workers, "load": round(work.load, 2), "watched": request.pictures}
     manifest = then.model_copy(
         update={
-            "made": this_moment(), "note": work.request.note, "scope": work.request.scope,
+            "made": this_moment(), "note": request.note, "scope": replace(scope, since=lit_by),
+            "machine": {**then.machine, **timed}, "reused": (), "kept": Kept(),
             "seconds": {**took, "total": round(work.journal.seconds, 4)}, "rates": {}, "remaining_error": None,
             "predicted": {"seconds": round(work.foreseen, 3)}, "peak_memory_mb": peak_bytes() >> 20,
             "level": then.level.model_copy(update={

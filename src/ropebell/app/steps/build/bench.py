@@ -330,6 +330,8 @@ def noise_words(manifest: Manifest) -> str:
 def part_words(plan: Plan) -> str:
     """What of the level the next build lights, and how far it goes, where that is not all; for a button."""
     parts = [PARTS[plan.lights]] if plan.lights in PARTS else []
+    if plan.lights == "properties":
+        return parts[0]
     return ", ".join([*parts, *([f"up to {WORDS[plan.stage].lower()}"] if plan.stage in WORDS else [])])
 
 

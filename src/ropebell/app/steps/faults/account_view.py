@@ -17,6 +17,8 @@ ROW, NAME, VALUE = 36, 0.36, 70
 MOST_LIGHTS = 6
 # A light that is kept out is told if it would give this share of what there is.
 WORTH = 0.1
+# Surfaces that give it light are named, so many; and backs, from this share of the rays on.
+MOST_GIVING, BEHIND = 3, 0.005
 # What finishing changed is told above this share.
 FINISHED = 0.02
 
@@ -60,6 +62,23 @@ def rows_of(account: Account, names: tuple[str, ...]) -> list[Row]:
     if abs(finished) > FINISHED * max(total, 1e-12):
         kept.append(Row("Filter, seams", finished, "what finishing made of it"))
     return kept
+
+
+def facts_of(account: Account) -> str:
+    """Where a spot lies on the pages, how sure its light is, which surfaces give it most, and whose backs it sees."""
+    u, v = (int(x) for x in account.spot.uv)
+    found = (
+        f"Page {account.spot.page + 1}, texel {u}, {v}; {account.density:.3g} texels/m; "
+        f"its gathered light is sure to ± {100 * account.noise:.2g} %."
+    )
+    if account.giving:
+        most = [f"{name.rsplit('/', 1)[-1]} {lux(luminance(given))}" for name, given in account.giving[:MOST_GIVING]]
+        found += f" Surfaces that give it most: {', '.join(most)}."
+    share, whose = account.behind
+    if share > BEHIND:
+        names = ", ".join(name.rsplit("/", 1)[-1] for name in whose[:MOST_GIVING])
+        found += f" {100 * share:.2g} % of its rays meet backs of {names}."
+    return found
 
 
 def _way(light: LightAccount, names: tuple[str, ...]) -> str:

@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLineEdit, QScrollArea, QVBoxLa
 
 from ropebell.app.desk import Desk
 from ropebell.app.parts import LIST_WIDTH, button, column, fit, label
-from ropebell.app.steps.faults.account_view import AccountView
+from ropebell.app.steps.faults.account_view import AccountView, facts_of
 from ropebell.app.steps.faults.alternative import Alternative, price
 from ropebell.app.steps.faults.finding_list import FaultList
 from ropebell.app.steps.faults.over_builds import OverBuilds
@@ -74,7 +74,7 @@ class FaultsBench(QWidget):
         lines.setContentsMargins(0, 0, 6, 0)
         lines.setSpacing(8)
         self.why, self.ledger = label("", "heading"), AccountView()
-        self.wait = label("", "second")
+        self.facts, self.wait = label("", "second"), label("", "second")
         self.card = QFrame()
         self.card.setProperty("role", "note")
         words = QVBoxLayout(self.card)
@@ -106,7 +106,7 @@ class FaultsBench(QWidget):
         self.if_title, self.if_ = label("What if", "heading"), label("", "second")
         self.past = OverBuilds()
         self.past.plot.chosen.connect(self._desk.rope.look_at)
-        for widget in (self.card, self.why, self.wait, self.ledger, self.if_title, self.if_, self.past):
+        for widget in (self.card, self.why, self.facts, self.wait, self.ledger, self.if_title, self.if_, self.past):
             lines.addWidget(widget)
         words.addLayout(acts)
         words.addWidget(self.note)
@@ -169,7 +169,10 @@ class FaultsBench(QWidget):
         nothing = state.asked is None and finding is None
         self.below.setVisible(not nothing)
         self.hint.setVisible(nothing and self._desk.rope.shown is not None and bool(state.seen.found))
+        self.facts.setVisible(account is not None)
         if account is not None:
+            self.facts.setText(facts_of(account))
+            fit(self.facts, max(self.width() - 36, LIST_WIDTH) - 14)
             self.why.setText(f"Why this texel of {account.node.rsplit('/', 1)[-1]} has {lux(luminance(account.shown))}")
         else:
             self.why.setText("Why this texel looks as it does")
