@@ -173,7 +173,8 @@ class FaultsBench(QWidget):
         if account is not None:
             self.facts.setText(facts_of(account))
             fit(self.facts, max(self.width() - 36, LIST_WIDTH) - 14)
-            self.why.setText(f"Why this texel of {account.node.rsplit('/', 1)[-1]} has {lux(luminance(account.shown))}")
+            value = lux(luminance(account.shown)).replace(" ", "\N{NO-BREAK SPACE}")
+            self.why.setText(f"Why this texel of {account.node.rsplit('/', 1)[-1]} has {value}")
         else:
             self.why.setText("Why this texel looks as it does")
         self.wait.setVisible(state.asked is not None and account is None)
