@@ -17,11 +17,12 @@ from ropebell.account.history import history
 from ropebell.account.proof import proof_of
 from ropebell.account.texel import Account, Ledger
 from ropebell.account.verdict import verdict
-from ropebell.account.what_if import what_if
+from ropebell.account.what_if import DENSER, what_if
 from ropebell.bench.detection import findings_of
 from ropebell.bench.detection_levels import cases
 from ropebell.build.remedied import Tried, judged, read_tried, record, write_tried
 from ropebell.build.reopened import reopen
+from ropebell.checks.remedies import apply_fix
 from ropebell.cli.main import main
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import box
@@ -29,7 +30,7 @@ from ropebell.errors import ProjectError
 from ropebell.faults.run import inspect
 from ropebell.level.brief import Brief, LightChange, Mark
 from ropebell.level.finding import Finding
-from ropebell.level.model import Light
+from ropebell.level.model import LUMINANCE, Light
 from ropebell.light.occlusion import texel_places
 
 UP = np.array([0.0, 1.0, 0.0])
@@ -76,10 +77,10 @@ def test_lights_and_sky_and_bounces_each_sum_to_the_light(ledger: Ledger, place:
 
 def test_what_gives_it_is_what_has_bounced(ledger: Ledger) -> None:
     a = _at(ledger, 3.6, 0.0, 2.0)
-    given = sum((value for _, value in a.giving), np.zeros(3))
+    given = sum((g.light for g in a.giving), np.zeros(3))
     # All bounces but the last are what its rays met; the last one is small.
     assert np.allclose(given, sum(a.bounces[1:]), rtol=0.02)
-    assert {name for name, _ in a.giving} <= {"g/room", "g/screen", "g/plate"}
+    assert {g.node for g in a.giving} <= {"g/room", "g/screen", "g/plate"}
 
 
 def test_what_is_in_the_way_of_each_lamp_is_named(ledger: Ledger) -> None:
@@ -241,6 +242,35 @@ def test_what_if_answers_as_a_build_would(tmp_path: Path) -> None:
     open_ = Ledger(reopen(tmp_path / "free"))
     wanted = open_.account(open_.spot(place, UP)).raw - account.raw
     assert not free.exact and np.allclose(free.light - account.raw, wanted, rtol=0.3)
+
+
+def test_denser_here_is_what_a_denser_build_has_there(tmp_path: Path) -> None:
+    """Across the edge of a post's shadow, which lies within one or two of the build's texels."""
+    b = LevelBuilder()
+    b.material("grey", (0.5, 0.5, 0.5))
+    b.add("g", "floor", floor(4.0), "grey")
+    b.add("g", "post", box((-0.3, 0.0, -0.8), (0.3, 1.2, -0.6)), "grey")
+    b.light("lamp", Light("lamp", "point", (1, 1, 1), 60.0), at(0.0, 2.0, -1.8))
+    path, built = level_file(tmp_path, b), dict[int, Ledger]()
+    for times in (1, 2, 4):
+        made = recipe(light__gather_rays=64, density__texels_per_metre=4.0 * times, light__bounces=1)
+        bake(path, made, tmp_path / str(times))
+        built[times] = Ledger(reopen(tmp_path / str(times)))
+    coarse, crossed = built[1], False
+    for x in np.linspace(0.2, 0.9, 5):
+        account = coarse.account(coarse.spot(np.array([x, 0.0, 0.1]), UP))
+        told = {w.what: w for w in what_if(coarse.lit, account)}
+        for times, words in DENSER.items():
+            wanted = built[times].account(built[times].spot(account.spot.position, UP)).raw
+            found = told[words]
+            assert found.within is not None and not found.exact
+            assert np.allclose(found.light, wanted, rtol=0.05)
+            # The texel of now is about the mean of what would lie in its place.
+            low, high = found.within
+            assert 0.95 * low <= float(account.raw @ LUMINANCE) <= 1.05 * high
+            crossed |= low < 0.2 * high
+        assert apply_fix(Brief(), Finding("", "note", "", "", "", fix=found.fix)).marks["g/floor"].density == 4.0
+    assert crossed
 
 
 def test_remedies_are_judged_by_the_build_after_and_remembered(tmp_path: Path) -> None:

@@ -331,7 +331,7 @@ def test_what_a_fix_opens_is_told_in_pairs_of_sight_cells(tmp_path: Path) -> Non
         b.add("house", name, box(low, high).turned_inside_out() if name == "shell" else box(low, high), "grey")
     b.spot("marks", "start", at(1, 0, 1))
     level = level_file(tmp_path, b)
-    asked = recipe(sight__enabled=True, sight__cell=0.5)
+    asked = recipe(sight__enabled=True, sight__cell=1.0)
     request = Request(level, tmp_path / "out", tmp_path / "cache", asked, (0.0, 0.0, 0.0))
     source = open_level(level)
 
@@ -347,6 +347,6 @@ def test_what_a_fix_opens_is_told_in_pairs_of_sight_cells(tmp_path: Path) -> Non
     still = pairs_in_sight(source, moved(0.0), request)
     assert still == (aside[0], aside[0]) and "As much can be seen as before" in sight_words((7, 7))
     # What nobody has looked into, and no build would, is not told; once it was looked into, it is.
-    quiet = replace(request, recipe=recipe(sight__cell=0.5), cache=tmp_path / "other")
+    quiet = replace(request, recipe=recipe(sight__cell=1.0), cache=tmp_path / "other")
     assert pairs_in_sight(source, moved(-1.5), quiet) is None
     assert pairs_in_sight(source, moved(-1.5), replace(quiet, cache=request.cache)) == aside

@@ -34,7 +34,7 @@ from ropebell.errors import ProjectError
 from ropebell.level.brief import Brief, Mark
 from ropebell.level.model import Light
 from ropebell.level.open import open_level
-from ropebell.sight.sight import Candidate as Blocker
+from ropebell.sight.blockers import Candidate as Blocker
 from ropebell.sight.sight import Sight
 
 MADE = recipe("sketch", density__texels_per_metre=8.0, light__gather_rays=64)

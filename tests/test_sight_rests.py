@@ -59,12 +59,12 @@ def _rooms(folder: Path) -> Path:
 
 def _subject(folder: Path, brief: Brief) -> Subject:
     store = Store(folder / "cache")
-    return gather(open_level(folder / "level.glb"), brief, recipe(sight__cell=0.5), (0, 0, 0), (), store=store).subject
+    return gather(open_level(folder / "level.glb"), brief, recipe(sight__cell=1.0), (0, 0, 0), (), store=store).subject
 
 
 def _look(folder: Path, brief: Brief) -> tuple[Subject, Sight]:
     subject = _subject(folder, brief)
-    return subject, sight_of(subject, 0.5, 2, Store(folder / "cache"))[0]
+    return subject, sight_of(subject, 1.0, 2, Store(folder / "cache"))[0]
 
 
 @pytest.fixture(scope="module")
@@ -112,7 +112,7 @@ def test_an_opened_hull_is_what_a_way_out_goes_through(rooms: tuple[Path, Subjec
 
 def test_what_is_known_is_read_once_and_only_of_the_level_as_it_stands(rooms: tuple[Path, Subject, Sight]) -> None:
     folder, subject, sight = rooms
-    known = Known(0.5, Store(folder / "cache"))
+    known = Known(1.0, Store(folder / "cache"))
     first = known(subject)
     assert first is not None and first.pairs == sight.pairs and known(subject) is first
     assert known(_subject(folder, replace(BRIEF, moves={"r/safe": Move((0.1, 0.0, 0.0))}))) is None
@@ -218,7 +218,7 @@ def test_any_pose_is_what_can_be_seen_in_one_of_them(rooms: tuple[Path, Subject,
     subject, hides = _look(folder, shut)
     assert movable(subject.scene) == ["r/door"]
     free = replace(subject, scene=in_any_pose(subject.scene, movable(subject.scene)))
-    either, _ = sight_of(free, 0.5, 2, Store(folder / "cache"))
+    either, _ = sight_of(free, 1.0, 2, Store(folder / "cache"))
     rng = np.random.default_rng(3)
     a, b = rng.uniform((0.1, 0.1, 0.1), (8.1, 2.9, 3.9), (2, 2000, 3))
     for marks in (shut.marks, {"r/door": replace(AJAR, pose="open")}):
@@ -246,18 +246,18 @@ def test_the_command_takes_all_poses_at_once(tmp_path: Path, capsys: pytest.Capt
 
 def test_cells_are_finer_in_a_box_and_as_they_were_elsewhere(rooms: tuple[Path, Subject, Sight]) -> None:
     folder, subject, coarse = rooms
-    finer, fine = _look(folder, replace(BRIEF, sight_boxes=(SightBox((0, 0, 0), (2.0, 1.0, 4.0), 0.125),)))
-    assert fine.size == pytest.approx(coarse.size / 4) and fine.cell == coarse.cell == 0.5
+    finer, fine = _look(folder, replace(BRIEF, sight_boxes=(SightBox((0, 0, 0), (2.0, 1.0, 4.0), 0.25),)))
+    assert fine.size == pytest.approx(coarse.size / 4) and fine.cell == coarse.cell == 1.0
     held = np.argwhere(fine.number >= 0)
     widths = np.bincount(fine.number[tuple(held.T)]) ** (1 / 3) * fine.size
     inside = ((fine.middles > [0.3, -0.1, 0.3]) & (fine.middles < [1.7, 0.9, 3.7])).all(axis=1)
     far = fine.middles[:, 0] > 3.0
-    assert widths[inside].min() == pytest.approx(0.125) and widths[far].min() == pytest.approx(0.5)
+    assert widths[inside].min() == pytest.approx(0.25) and widths[far].min() == pytest.approx(1.0)
     assert (
         inside.sum() > 4 * ((coarse.middles > [0.3, -0.1, 0.3]) & (coarse.middles < [1.7, 0.9, 3.7])).all(axis=1).sum()
     )
     # A level with them is another one to look into, and nothing that can be seen is hidden.
-    assert known_sight(replace(finer, brief=BRIEF), 0.5, Store(folder / "cache")) is not None
+    assert known_sight(replace(finer, brief=BRIEF), 1.0, Store(folder / "cache")) is not None
     space, rng = RaySpace(subject.baking.corners), np.random.default_rng(4)
     a, b = rng.uniform((0.01, 0.01, 0.01), (8.19, 2.99, 3.99), (2, 60_000, 3))
     free = ~space.blocked(

@@ -10,6 +10,7 @@ import numpy as np
 import pytest
 from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QImage
+from PyQt6.QtWidgets import QPushButton
 from pytestqt.qtbot import QtBot
 from waits import LONG, Opener, build, idle
 
@@ -18,7 +19,7 @@ from ropebell.app.fault_shapes import SHAPES, fault_path
 from ropebell.app.places import cameras
 from ropebell.app.stage.camera import Camera
 from ropebell.app.steps.faults import FaultsStep
-from ropebell.app.steps.faults.account_view import rows_of
+from ropebell.app.steps.faults.account_view import MOST_GIVING, rows_of
 from ropebell.app.steps.faults.finding_list import FINDING
 from ropebell.app.steps.faults.scale import BOX, LEVEL, SEEN, SELECTION
 from ropebell.app.steps.faults.state import cost_in_words
@@ -144,7 +145,21 @@ def test_any_spot_gives_account_of_its_light(window: Window, qtbot: QtBot) -> No
     u, v = (int(x) for x in account.spot.uv)
     told = bench.facts.text()
     assert told.startswith(f"Page {account.spot.page + 1}, texel {u}, {v}; {account.density:.3g} texels/m")
-    assert f"± {100 * account.noise:.2g} %" in told and account.giving[0][0].rsplit("/", 1)[-1] in told
+    assert f"± {100 * account.noise:.2g} %" in told and account.giving[0].node.rsplit("/", 1)[-1] in told
+    # Where it takes its light from is drawn, and what would make it otherwise is one press, undoable.
+    ends = [g.places for g in account.giving[:MOST_GIVING]]
+    drawn = [line for line in step(window).overlay().lines if line.pairs]
+    assert [len(line.points) for line in drawn] == [2 * sum(len(e) for e in ends)]
+    assert np.allclose(drawn[0].points[0::2], account.spot.position) and np.allclose(drawn[0].points[1], ends[0][0])
+    assert bench.what_ifs.isVisibleTo(bench)
+    denser = next(one for one in state.what_if if one.what == "twice as dense")
+    acts = {b.accessibleName(): b for b in bench.what_ifs.findChildren(QPushButton)}
+    marks = window.desk.document.project.brief.marks
+    acts[f"Do so: {denser.what}"].click()
+    assert window.desk.document.project.brief.marks[account.node].density == 2.0
+    assert "Twice as dense: done" in window.notices.text
+    window.desk.document.undo.undo()
+    assert window.desk.document.project.brief.marks == marks
     # Of one build there is nothing to compare; of two there is.
     qtbot.waitUntil(lambda: bool(state.past), timeout=LONG)
     assert set(state.past) == {1} and not bench.past.isVisibleTo(bench)

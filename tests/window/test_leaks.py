@@ -6,6 +6,7 @@ from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
+import pytest
 from PyQt6.QtCore import Qt
 from pytestqt.qtbot import QtBot
 from waits import LONG, build, idle, opened
@@ -14,7 +15,7 @@ from helpers import level_file
 from ropebell.app.stage.camera import Camera
 from ropebell.app.steps.faults import FaultsStep
 from ropebell.app.steps.level import SIGHT, LevelStep
-from ropebell.app.steps.level.sight import FROM_HERE, MAP, SightPanel
+from ropebell.app.steps.level.sight import FROM_HERE, MAP, SightPanel, cost_in_words
 from ropebell.app.steps.level.sight_map import section
 from ropebell.app.steps.level.views import IN_SIGHT
 from ropebell.app.window import Window
@@ -120,7 +121,7 @@ def test_sight_is_looked_into_shown_from_a_place_and_in_plan_and_acted_on(
 ) -> None:
     window, s = empty_window, empty_window.desk
     opened(window, qtbot, _two_rooms(tmp_path))
-    s.document.set_recipe("Small cells", with_value(named("sketch"), "sight.cell", 0.5))
+    s.document.set_recipe("Small cells", with_value(named("sketch"), "sight.cell", 1.0))
     idle(window, qtbot)
     step, page = sight_page(window, qtbot)
     assert page.looked is None and page.look.isVisible() and not page.show_as.isVisible()
@@ -159,6 +160,17 @@ def test_sight_is_looked_into_shown_from_a_place_and_in_plan_and_acted_on(
     plan.down.click()
     plan.by.button(1).click()
     assert plan.values is page.looked.faces
+    plan.by.button(2).click()
+    assert int(plan.values.sum()) == pytest.approx(page.looked.sight.rays, rel=1e-3)
+    assert "rays, " in plan.words.text() and plan.words.text().startswith("took ")
+    # What each object costs, the dearest first; a click goes there.
+    dearest = page.looked.sight.costs[0]
+    assert page.costs.count() == len(page.looked.sight.costs)
+    first = page.costs.item(0)
+    assert first.text() == cost_in_words(dearest) and "; hides " in first.text()
+    assert "closes the hull, hides" in cost_in_words(next(c for c in page.looked.sight.costs if c.node == "house/west"))
+    page.costs.itemClicked.emit(first)
+    assert s.level.now is not None and s.selection.node == s.level.now.scene.node_names.index(dearest.node)
     qtbot.mouseClick(plan, Qt.MouseButton.LeftButton, pos=plan.place_of(cell).toPoint())
     assert page.shows == FROM_HERE and np.allclose(window.stage.camera.eye, page.looked.sight.middles[cell])
     assert not barred("things/ornament")
@@ -238,7 +250,7 @@ def test_a_door_is_looked_at_in_any_pose_and_cells_are_finer_in_a_box(
 ) -> None:
     window, s = empty_window, empty_window.desk
     opened(window, qtbot, _two_rooms(tmp_path))
-    s.document.set_recipe("Small cells", with_value(named("sketch"), "sight.cell", 0.5))
+    s.document.set_recipe("Small cells", with_value(named("sketch"), "sight.cell", 1.0))
     gate = Mark(role="moving", poses={"away": Pose(absent=True)})
     s.document.edit_brief("A gate", lambda b: replace(b, marks={"house/middle": gate}))
     idle(window, qtbot)
@@ -264,7 +276,7 @@ def test_a_door_is_looked_at_in_any_pose_and_cells_are_finer_in_a_box(
     idle(window, qtbot)
     assert s.document.project is not None
     (box_,) = s.document.project.brief.sight_boxes
-    assert box_.cell == 0.25 and box_.name == "ornament" and page.looked is None and page.finer.boxes.count() == 1
+    assert box_.cell == 0.5 and box_.name == "ornament" and page.looked is None and page.finer.boxes.count() == 1
     page.finer.cell.field.setValue(0.1)
     assert s.document.project.brief.sight_boxes[0].cell == 0.1
     page.finer.drop.click()

@@ -21,8 +21,8 @@ from ropebell.light.lookup import BACK, NONE
 from ropebell.light.lookup import SKY as TO_SKY
 from ropebell.light.solve import scatter
 
-# Surfaces that give most are told, so many of them.
-GIVING = 8
+# Surfaces that give most are told, so many of them, and of each where so many of its rays end.
+GIVING, DRAWN = 8, 3
 FACING = 0.5
 
 
@@ -73,6 +73,20 @@ class LightAccount:
 
 
 @dataclass(frozen=True, eq=False)
+class Giving:
+    """A surface whose light reaches a spot.
+
+    Attributes:
+        node: the object. light: (3,) lux that the spot's rays met on it.
+        places: (k, 3) metres, where those of its rays end that bring most, the most first.
+    """
+
+    node: str
+    light: F64
+    places: F64
+
+
+@dataclass(frozen=True, eq=False)
 class Account:
     """Why a spot looks as it does.
 
@@ -82,7 +96,9 @@ class Account:
         lights: every light and emitter, what gives most first. sky: (3,) lux, straight and by bounces; sky_direct: of
             it, what comes straight.
         bounces: (3,) lux each, direct light first; their sum is `raw`.
-        giving: (object, (3,) lux) that its rays met, what gives most first.
+        giving: surfaces that its rays met, what gives most first.
+        mixed_with: (object, share) whose texels a game reads with this one at the mip level that is asked for: what its
+            charts would overlap there. At full size none do.
         behind: share of its rays that met backs of faces, and whose, most first.
         open_share: share of its rays that left the level.
     """
@@ -98,7 +114,8 @@ class Account:
     sky: F64
     sky_direct: F64
     bounces: tuple[F64, ...]
-    giving: tuple[tuple[str, F64], ...]
+    giving: tuple[Giving, ...]
+    mixed_with: tuple[tuple[str, float], ...]
     behind: tuple[float, tuple[str, ...]]
     open_share: float
 
@@ -182,8 +199,8 @@ class Ledger:
             spot, lit.scene.node_names[lit.scene.node[spot.triangle]], float(lit.atlas_density[spot.texel]), shown,
             lit.total[speaks].astype(np.float64),
             lit.solved.total[speaks].astype(np.float64), float(lit.told_noise[spot.texel]), lights, sky, straight,
-            bounces, tuple(self._giving(table, counted)), (back_share, tuple(name for name, _ in behind[:4])),
-            float((table == TO_SKY).sum()) / counted,
+            bounces, tuple(self._giving(table, counted)), self._mixed_with(spot),
+            (back_share, tuple(name for name, _ in behind[:4])), float((table == TO_SKY).sum()) / counted,
         )  # fmt: skip
 
     def _sources(self, texel: int, asked: I32) -> tuple[tuple[F64, ...], tuple[LightAccount, ...], F64, F64]:
@@ -246,15 +263,27 @@ class Ledger:
         lit = self.lit
         return ray_light(lit.hits, lit.glow, lit.sources, sky, lit.settings.workers, name).astype(np.float64)
 
-    def _giving(self, table: I32, counted: int) -> list[tuple[str, F64]]:
+    def _giving(self, table: I32, counted: int) -> list[Giving]:
         lit = self.lit
-        met = table[table >= 0]
-        light = (lit.solved.before[met] * lit.reflecting[met]).astype(np.float64) / counted
-        total: dict[int, F64] = {}
-        for node in np.unique(lit.node[met]):
-            total[int(node)] = light[lit.node[met] == node].sum(axis=0)
-        order = sorted(total.items(), key=lambda pair: -float(pair[1].sum()))
-        return [(lit.scene.node_names[node], value) for node, value in order[:GIVING] if value.any()]
+        met, times = np.unique(table[table >= 0], return_counts=True)
+        light = (lit.solved.before[met] * lit.reflecting[met]).astype(np.float64) * times[:, None] / counted
+        node, found = lit.node[met], []
+        for one in np.unique(node):
+            mine = node == one
+            most = np.argsort(-(light[mine] @ LUMINANCE), kind="stable")[:DRAWN]
+            places = lit.places[lit.samples.target[met[mine][most]]]
+            found.append(Giving(lit.scene.node_names[one], light[mine].sum(axis=0), places))
+        found.sort(key=lambda g: -float(g.light.sum()))
+        return [g for g in found[:GIVING] if g.light.any()]
+
+    def _mixed_with(self, spot: Spot) -> tuple[tuple[str, float], ...]:
+        lit, side = self.lit, 1 << self.lit.settings.mip
+        column, row = (int(x[spot.texel]) // side * side for x in (lit.texels.column, lit.texels.row))
+        block = lit.texels.grid[spot.page, row : row + side, column : column + side]
+        others = block[(block >= 0) & (lit.chart[block] != lit.chart[spot.texel])]
+        nodes, count = np.unique(lit.node[others], return_counts=True)
+        order = np.argsort(-count, kind="stable")
+        return tuple((lit.scene.node_names[nodes[n]], float(count[n]) / side**2) for n in order)
 
 
 def _unblocked(strength: F64, way: Way | None) -> float:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import asdict, astuple
 from pathlib import Path
 from typing import Any
 
@@ -15,10 +16,11 @@ from ropebell.level.density import BARE_SHARE
 from ropebell.level.finding import Finding
 from ropebell.level.model import F64, Mask
 from ropebell.level.scene import Scene
-from ropebell.sight.sight import Candidate, Gap, Sight, digest_of_sight, look
+from ropebell.sight.blockers import Candidate, Cost
+from ropebell.sight.sight import Gap, Sight, digest_of_sight, look
 
 FILE, LEAK = "sight.json", "hull-leak"
-ARRAYS = {"trails", "starts", "places", "low", "number", "middles", "seen", "narrow", "unseen", "hull"}
+ARRAYS = {"trails", "starts", "places", "low", "number", "middles", "seen", "narrow", "unseen", "hull", "asked"}
 
 
 def sight_of(
@@ -43,15 +45,15 @@ def sight_of(
             "trails": np.concatenate([np.zeros((0, 3)), *trails]), "starts": starts, "low": found.low,
             "places": np.array([leak.place for leak in found.leaks]).reshape(-1, 3), "number": found.number,
             "middles": found.middles, "seen": found.seen, "narrow": found.narrow, "unseen": found.unseen,
-            "hull": found.hull,
+            "hull": found.hull, "asked": found.asked,
         },
         {
             "sealed": found.sealed, "open": found.open, "decided": found.decided, "size": found.size,
             "cell": found.cell, "seeing": found.seeing, "beyond_seen": found.beyond_seen,
-            "rays": found.rays, "seconds": found.seconds,
+            "seconds": found.seconds,
             "widths": [leak.width for leak in found.leaks],
             "nodes": [list(leak.nodes) for leak in found.leaks],
-            "blockers": [[b.node, b.triangles, b.seconds, b.hides] for b in found.blockers],
+            "blockers": [astuple(b) for b in found.blockers], "costs": [astuple(c) for c in found.costs],
         },
     )  # fmt: skip
     return found, False
@@ -90,6 +92,8 @@ def _fits(artifact: Artifact, scene: Scene) -> bool:
     a, m = artifact.arrays, artifact.meta
     if set(a) != ARRAYS or len(a["unseen"]) != len(scene) or len(a["hull"]) != len(scene.node_names):
         return False
+    if len(a["asked"]) != len(a["middles"]):
+        return False
     n, leaks = len(a["middles"]), len(m.get("widths", ()))
     return (
         a["seen"].shape == ((n, (n + 7) // 8) if n else (0, 0)) and int(a["number"].max(initial=-1)) < n
@@ -111,8 +115,9 @@ def _read(kept: Artifact) -> Sight:
     )
     return Sight(
         m["sealed"], m["open"], m["decided"], gaps, np.asarray(a["low"]), m["size"], a["number"], a["middles"],
-        a["seen"], a["narrow"], m["rays"], m["seconds"], tuple(Candidate(*b) for b in m["blockers"]), a["unseen"],
-        a["hull"], m["cell"], m["seeing"], bool(m.get("beyond_seen", False)),
+        a["seen"], a["narrow"], np.asarray(a["asked"]), m["seconds"], tuple(Cost(*c) for c in m["costs"]),
+        tuple(Candidate(*b) for b in m["blockers"]), a["unseen"], a["hull"], m["cell"], m["seeing"],
+        bool(m.get("beyond_seen", False)),
     )  # fmt: skip
 
 
@@ -202,8 +207,12 @@ def as_json(sight: Sight, scene: Scene, texels_per_metre: float) -> dict[str, An
         "cells": len(sight.middles), "cell": round(sight.cell, 6), "narrow": len(sight.narrow), "pairs": sight.pairs,
         "rays": sight.rays, "seconds": round(sight.seconds, 3),
         "blockers": [
-            {"node": b.node, "triangles": b.triangles, "seconds": round(b.seconds, 4), "hides": round(b.hides, 6)}
+            {
+                "node": b.node, "triangles": b.triangles, "seconds": round(b.seconds, 4), "hides": round(b.hides, 6),
+                "cells": b.cells,
+            }
             for b in sight.blockers
         ],
+        "costs": [{**asdict(c), "seconds": round(c.seconds, 4), "hides": round(c.hides, 6)} for c in sight.costs],
         "unseen": {"area": round(area, 4), "texels": texels},
     }  # fmt: skip

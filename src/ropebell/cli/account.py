@@ -44,7 +44,10 @@ def _json(ledger: Ledger, a: Account, judged: Verdict, past: list[tuple[str, lis
         "irradiance": a.irradiance.tolist(), "before_finishing": a.raw.tolist(), "noise": round(a.noise, 6),
         "lights": [light.as_json(lit.scene.node_names) for light in a.lights], "sky": a.sky.tolist(),
         "sky_share": round(a.open_share, 4), "bounces": [b.tolist() for b in a.bounces],
-        "from": [{"node": node, "irradiance": value.tolist()} for node, value in a.giving],
+        "from": [
+            {"node": g.node, "irradiance": g.light.tolist(), "places": g.places.round(6).tolist()} for g in a.giving
+        ],
+        "mixed_with": [{"node": node, "share": round(share, 4)} for node, share in a.mixed_with],
         "back_faces": {"share": round(a.behind[0], 4), "nodes": list(a.behind[1])},
         "verdict": judged.as_json(), "history": [{"build": name, "irradiance": value} for name, value in past],
         "what_if": [w.as_json() for w in what_if(lit, a)],
@@ -79,9 +82,15 @@ def _lines(ledger: Ledger, a: Account, judged: Verdict, past: list[tuple[str, li
             said = f"  blocked by {names}"
         lines.append(f"  {light.name:<28}{lux(light.direct + light.bounced)}{said}")
     lines.append(f"  {'sky':<28}{lux(a.sky)}")
-    lines += [f"  from {node:<23}{lux(value)}" for node, value in a.giving]
+    lines += [f"  from {g.node:<23}{lux(g.light)}" for g in a.giving]
+    if a.mixed_with:
+        names = ", ".join(f"{node} {100 * share:.0f} %" for node, share in a.mixed_with)
+        lines.append(f"  at mip level {lit.settings.mip} it is read together with texels of {names}")
     if a.behind[0] > 0:
         lines.append(f"  {100 * a.behind[0]:.0f} % of its rays meet backs of faces: {', '.join(a.behind[1])}")
-    lines += [f"  {w.what:<28}{lux(w.light)}" for w in what_if(lit, a)]
+    for one in what_if(lit, a):
+        inside = one.within
+        told = "" if inside is None else f"  {inside[0]:.4g} to {inside[1]:.4g} lx in the place of this texel"
+        lines.append(f"  {one.what:<28}{lux(one.light)}{told}")
     lines += [f"  build {name:<22}{lux(value)}" for name, value in past]
     return "\n".join(lines)

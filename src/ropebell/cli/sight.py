@@ -25,6 +25,8 @@ from ropebell.sight.survey import in_any_pose
 
 # Stands for all poses of an object at once.
 ANY = "*"
+# Objects that cost most are told, so many.
+MOST_COSTS = 10
 
 
 def sight(
@@ -93,6 +95,11 @@ def _lines(found: Sight, area: float, texels: int, sees: Sequence[bool]) -> str:
     lines += [
         f"  {b.node} need not block sight: {b.triangles:,} triangles, hides {hidden_in_words(b.hides)} of all pairs"
         for b in found.blockers
+    ]
+    lines += [
+        f"  {c.node} costs {c.seconds:.2g} s and {c.cells} cells; it {'closes the hull and ' if c.hull else ''}hides "
+        f"{hidden_in_words(c.hides)}"
+        for c in found.costs[:MOST_COSTS]
     ]
     lines.append(f"Nobody can see {area:.3g} m² of what is baked: {texels:,} texels")
     lines += [f"  pair {number + 1}: {'in sight' if one else 'hidden'}" for number, one in enumerate(sees)]

@@ -9,10 +9,13 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from ropebell.charts.atlas import Atlas
+from ropebell.charts.texels import Texels
 from ropebell.faults.lit import Lit
 from ropebell.level.model import F32, F64, I32, LUMINANCE, Mask, PerTexel3
 from ropebell.level.scene import Scene
 from ropebell.light.direct import emitter_field, light_field
+from ropebell.light.footing import find_open_samples
 from ropebell.light.lookup import BACK, NONE, SKY, hit_records
 from ropebell.light.rays import RaySpace
 from ropebell.light.sky import sky_field
@@ -91,6 +94,11 @@ class Again:
         gather.shoot(mine, (0, rays), hits, s.workers, lambda _: None)
         return Regathered(direct + self._gathered(hits, by_light), hits, {k: v for k, (v, _) in by_light.items()})
 
+    def open_samples(self, texels: Texels, atlas: Atlas) -> OpenSamples:
+        """Samples of other texels of the same triangles, as a build would sort them."""
+        lit = self.lit
+        return find_open_samples(lit.surface, lit.space, texels, atlas, lit.settings.workers, lambda _: None)
+
     def _space(self, without: frozenset[int]) -> RaySpace:
         scene = self.lit.scene
         met = ~np.isin(scene.node, list(without))
@@ -143,7 +151,7 @@ class Again:
         """(m, 3) lux that gather rays bring: what leaves the texels they met, sky, and wide emitters."""
         lit = self.lit
         out = np.zeros((len(hits), 3), np.float32)
-        leaving = np.ascontiguousarray(lit.solved.total * lit.reflecting, np.float32)
+        leaving = np.ascontiguousarray(lit.solved.before * lit.reflecting, np.float32)
         bounce(hits, hits.shape[1], leaving, 0, len(hits), out)
         counted = np.maximum((hits != NONE).sum(axis=1), 1)
         out += ((hits == SKY).sum(axis=1) / counted)[:, None] * (np.pi * np.array(lit.sky, np.float32))

@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ropebell.level.model import F32, I32, I64, Mask
+from ropebell.level.model import F32, F64, I32, I64, Mask
 from ropebell.level.scene import Scene
 from ropebell.light.rays import RaySpace
+from ropebell.sight.cells import cells_of_each
 from ropebell.sight.mutual import Mutual
 
 # Hidden pairs of cells that are asked what hides them, and rays of each; rays by which the cost of an object is timed,
@@ -25,55 +25,98 @@ MOST_FACES = 64
 
 
 @dataclass(frozen=True)
-class Blocker:
+class Cost:
+    """What an object takes of finding out who sees whom, and what it does for it.
+
+    Attributes:
+        node: its path. triangles: how many it has. rays: that end on it, about. seconds: of the ray library that those
+            take. cells: how many more there are because of it. hides: share of all pairs of cells that would see each
+            other without it. hull: whether the inside would open to the outside without it.
+    """
+
+    node: str
+    triangles: int
+    rays: int
+    seconds: float
+    cells: int
+    hides: float
+    hull: bool
+
+
+@dataclass(frozen=True)
+class Candidate:
     """An object that may as well not block sight.
 
     Attributes:
-        node: of the scene. triangles: how many it has. hides: share of all pairs of cells that would see each other
-            without it. seconds: of who sees whom that it takes.
+        node: its path. triangles: how many it has. seconds: of who sees whom that it takes. hides: as of `Cost`.
+        cells: how many fewer there are without it.
     """
 
-    node: int
+    node: str
     triangles: int
-    hides: float
     seconds: float
+    hides: float
+    cells: int = 0
 
 
 def blockers_of(
-    scene: Scene, solid: Mask, hiding: Mask, hull: Mask, mutual: Mutual, tick: Callable[[float], None] = lambda _: None
-) -> list[Blocker]:  # fmt: skip
-    """Candidates for exclusion, best first: those that save most and hide next to nothing, no piece of the hull.
+    scene: Scene, solid: Mask, hiding: Mask, hull: Mask, mutual: Mutual
+) -> tuple[list[Cost], list[Candidate]]:  # fmt: skip
+    """What each object costs, the dearest first, and candidates for exclusion, best first: those that save most and
+    hide next to nothing, no piece of the hull.
 
     Args:
         solid: (T,) what closes the hull. hiding: (T,) what of it hides what is behind it. hull: (nodes,) its pieces.
     """
-    counts = np.bincount(scene.node[solid], minlength=len(scene.node_names))
-    large = np.flatnonzero((counts >= max(SHARE * counts.sum(), 2)) & ~hull)
-    large = large[np.argsort(-counts[large], kind="stable")][:LOOKED_AT]
-    if not len(large) or not len(mutual.cells):
-        return []
+    many = len(scene.node_names)
+    counts = np.bincount(scene.node[solid], minlength=many)
+    if not len(mutual.cells) or not counts.any():
+        return [], []
     whole = RaySpace(scene.corners[hiding])
     pairs, start, way = _hidden(mutual, whole)
     owner = scene.node[np.flatnonzero(hiding)]
     met = whole.first_hit(start, way)
     first = np.where(met >= 0, owner[np.maximum(met, 0)], -1)
-    share = _hidden_share(mutual)
-    found = []
-    for number, node in enumerate(large.tolist()):
-        tick(number / len(large))
-        mine = np.flatnonzero(first == node)
-        free = mine[_free_but_for(whole, owner, node, start[mine], way[mine])]
-        hides = share * len(np.unique(pairs[free])) / max(int(pairs.max(initial=-1)) + 1, 1)
-        if hides <= HIDES:
-            found.append((node, float(hides)))
-    if not found:
-        return []
+    ending = np.bincount(first[first >= 0], minlength=many) / max(len(first), 1)
+    hides = _hidden_by(mutual, whole, owner, pairs, first, start, way, many)
+    cells = cells_of_each(mutual.cells, scene.corners[solid], scene.node[solid], many)
+    names = scene.node_names
+    costs = [
+        Cost(
+            names[n], int(counts[n]), round(mutual.rays * float(ending[n])), mutual.tracing * float(ending[n]),
+            int(cells[n]), float(hides[n]), bool(hull[n]),
+        )
+        for n in np.flatnonzero(counts).tolist()
+    ]  # fmt: skip
+    costs.sort(key=lambda c: (-c.seconds, -c.triangles))
+    large = np.flatnonzero((counts >= max(SHARE * counts.sum(), 2)) & ~hull)
+    large = large[np.argsort(-counts[large], kind="stable")][:LOOKED_AT]
+    nodes = large[hides[large] <= HIDES]
+    if not len(nodes):
+        return costs, []
     # What each saves is lost in the noise of a busy machine: they are timed together, and share by their triangles.
-    nodes = np.array([node for node, _ in found])
     saved = mutual.tracing * _saved(whole, RaySpace(scene.corners[hiding & ~np.isin(scene.node, nodes)]), start, way)
     seconds = saved * counts[nodes] / counts[nodes].sum()
-    blockers = [Blocker(n, int(counts[n]), hides, float(s)) for (n, hides), s in zip(found, seconds)]
-    return sorted(blockers, key=lambda b: (-b.triangles, b.hides))[:MOST]
+    found = [
+        Candidate(names[n], int(counts[n]), float(s), float(hides[n]), int(cells[n]))
+        for n, s in zip(nodes.tolist(), seconds)
+    ]
+    return costs, sorted(found, key=lambda b: (-b.triangles, b.hides))[:MOST]
+
+
+def _hidden_by(
+    mutual: Mutual, space: RaySpace, owner: I32, pairs: I64, first: I32, start: F32, way: F32, count: int
+) -> F64:  # fmt: skip
+    """(count,) share of all pairs of cells that each object alone hides.
+
+    Args:
+        pairs, first: (m,) of which pair each ray is, and the object that it meets first, −1 for none.
+    """
+    rows = np.flatnonzero(first >= 0)
+    free = rows[_free_but_for(space, owner, first[rows], start[rows], way[rows])]
+    shown = np.unique(pairs[free] * count + first[free]) % count
+    asked = max(int(pairs.max(initial=-1)) + 1, 1)
+    return _hidden_share(mutual) * np.bincount(shown, minlength=count) / asked
 
 
 def _hidden(mutual: Mutual, space: RaySpace) -> tuple[I64, F32, F32]:
@@ -90,11 +133,11 @@ def _hidden(mutual: Mutual, space: RaySpace) -> tuple[I64, F32, F32]:
     return np.repeat(np.arange(len(a)), RAYS), np.ascontiguousarray(start), np.ascontiguousarray(way)
 
 
-def _free_but_for(space: RaySpace, owner: I32, node: int, start: F32, way: F32) -> NDArray[np.bool_]:
-    """(n,) whether a ray meets nothing but an object on its way: it is followed through its faces.
+def _free_but_for(space: RaySpace, owner: I32, node: I32, start: F32, way: F32) -> NDArray[np.bool_]:
+    """(n,) whether a ray meets nothing but its object on its way: it is followed through its faces.
 
     Args:
-        owner: (t,) node of each triangle of `space`. way: (n, 3) as long as the rays.
+        owner: (t,) node of each triangle of `space`. node: (n,) object of each ray. way: (n, 3) as long as the rays.
     """
     free = np.ones(len(start), np.bool_)
     rows, at = np.arange(len(start)), np.zeros(len(start), np.float32)
@@ -106,7 +149,7 @@ def _free_but_for(space: RaySpace, owner: I32, node: int, start: F32, way: F32) 
         met, far = space.nearest(begun, way[rows])
         at[rows] += far + nudge[rows]
         on = (met >= 0) & (at[rows] <= 1.0)
-        its = owner[np.maximum(met, 0)] == node
+        its = owner[np.maximum(met, 0)] == node[rows]
         free[rows[on & ~its]] = False
         rows = rows[on & its]
     free[rows] = False  # so many faces that it is not known

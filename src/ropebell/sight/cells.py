@@ -37,6 +37,8 @@ class Cells:
         number: (x, y, z) int32 cell of each, −1 outside. at, width: (n, 3) first of the smallest, (n,) how many a side.
         places: (n, PLACES, 3) metres, in the open in and just round each cell.
         inside: (n,) share of the cell that is in the open.
+        least: (x, y, z) int8, how often a smallest cell is halved in each place to be the smallest there.
+        largest: how many of the smallest the largest is wide.
     """
 
     low: F64
@@ -46,6 +48,8 @@ class Cells:
     width: I32
     places: F64
     inside: F64
+    least: NDArray[np.int8]
+    largest: int
 
     def __len__(self) -> int:
         return len(self.at)
@@ -106,8 +110,46 @@ def cells_of(flood: Flood, corners: F64, size: float, finer: Sequence[SightBox] 
     for n, ((x, y, z), w) in enumerate(zip(first_of.tolist(), sides.tolist())):
         number[x : x + w, y : y + w, z : z + w] = n
     return Cells(
-        low, size, number, first_of, sides, np.concatenate([places, at_more]), np.concatenate([inside, inside_more])
+        low, size, number, first_of, sides, np.concatenate([places, at_more]), np.concatenate([inside, inside_more]),
+        least, LARGEST << halved,
     )  # fmt: skip
+
+
+def cells_of_each(cells: Cells, corners: F64, owner: I32, count: int) -> I64:
+    """(count,) how many cells fewer there would be without each object: where nothing else is, they could be larger.
+
+    Args:
+        corners: (T, 3, 3) metres, what blocks. owner: (T,) object of each.
+    """
+    shape, step = np.array(cells.number.shape, np.int64), cells.largest
+    pairs = rasterised(np.ascontiguousarray(corners - cells.low), shape, cells.size)
+    # Each object once in each place, and the places that one alone touches.
+    both = np.unique(pairs[:, 0] * count + owner[pairs[:, 1]])
+    place, node = both // count, both % count
+    touching = np.bincount(place, minlength=int(shape.prod()))
+    touched = (touching > 0).reshape(cells.number.shape)
+    alone = touching[place] == 1
+    place, node = place[alone], node[alone]
+    at = np.stack(np.unravel_index(place, cells.number.shape), axis=1)
+    block = np.ravel_multi_index((at // step).T, tuple(int(v) for v in shape // step))
+    fewer = np.zeros(count, np.int64)
+    order = np.lexsort((block, node))
+    ends = np.flatnonzero(np.diff(node[order], append=-1) | np.diff(block[order], append=-1)) + 1
+    for first, end in zip(np.concatenate([[0], ends[:-1]]).tolist(), ends.tolist()):
+        mine = order[first:end]
+        corner = at[mine[0]] // step * step
+        part = tuple(slice(int(a), int(a) + step) for a in corner)
+        held = cells.number[part] >= 0
+        if not held.any():
+            continue
+        left = touched[part].copy()
+        left[tuple((at[mine] - corner).T)] = False
+        then = sum(
+            bool(held[x : x + w, y : y + w, z : z + w].any())
+            for (x, y, z), w in zip(*(v.tolist() for v in _blocks(left, cells.least[part], step)[:2]))
+        )
+        fewer[node[mine[0]]] += len(np.unique(cells.number[part][held])) - then
+    return fewer
 
 
 def _tried(

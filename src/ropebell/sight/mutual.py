@@ -40,14 +40,19 @@ class Mutual:
     """Who sees whom.
 
     Attributes:
-        cells: n of them. seen: (n, ceil(n / 8)) uint8, a bit for each pair, both ways alike. rays: that it took.
-        tracing: seconds of it in the ray library.
+        cells: n of them. seen: (n, ceil(n / 8)) uint8, a bit for each pair, both ways alike.
+        asked: (n,) rays that each cell took, of those between two half each. tracing: seconds in the ray library.
     """
 
     cells: Cells
     seen: U8
-    rays: int
+    asked: F64
     tracing: float
+
+    @property
+    def rays(self) -> int:
+        """That it took."""
+        return round(float(self.asked.sum()))
 
     @property
     def counts(self) -> I64:
@@ -71,7 +76,7 @@ def who_sees_whom(
     traced: list[float] = []
     _all_round(cells, space, places, seen, workers, lambda share: tick(0.5 * share), traced)
     seen |= seen.T
-    rays = n * ALL_ROUND
+    asked = np.full(n, float(ALL_ROUND))
     beside = beside_each(cells.number)
     done = seen.copy()  # pairs that are known to be seen, or were asked about
     for round_ in range(MOST_ROUNDS):
@@ -82,19 +87,26 @@ def who_sees_whom(
             break
         done[wanted[:, 0], wanted[:, 1]] = done[wanted[:, 1], wanted[:, 0]] = True
         # A round may take long: whoever wants to stop is not made to wait for its end.
-        through = any_through(space, places, wanted, round_, workers, traced, partial(_still, tick, begun))
-        rays += len(wanted) * BETWEEN
+        through, took = any_through(space, places, wanted, round_, workers, traced, partial(_still, tick, begun))
+        _book(asked, wanted, took)
         a, b = wanted[through].T
         seen[a, b] = seen[b, a] = True
     # Rays are a sample: where much of what is around a pair is seen, more of them are asked, and where enough of it is,
     # it counts as seen though no ray came through.
     wanted = np.argwhere(np.triu((_around(seen, beside) >= NEARLY) & ~seen)).astype(np.int32)
-    through = any_through(space, places, wanted, MOST_ROUNDS, workers, traced, partial(_still, tick, 1.0), DOUBTFUL)
-    rays += len(wanted) * DOUBTFUL
+    still = partial(_still, tick, 1.0)
+    through, took = any_through(space, places, wanted, MOST_ROUNDS, workers, traced, still, DOUBTFUL)
+    _book(asked, wanted, took)
     a, b = wanted[through].T
     seen[a, b] = seen[b, a] = True
     seen |= _around(seen, beside) >= CLOSE
-    return Mutual(cells, np.packbits(seen, axis=1), rays, sum(traced) / workers)
+    return Mutual(cells, np.packbits(seen, axis=1), asked, sum(traced) / workers)
+
+
+def _book(asked: F64, pairs: I32, took: I32) -> None:
+    """Write rays between cells down to both."""
+    for end in (0, 1):
+        asked += np.bincount(pairs[:, end], 0.5 * took, len(asked))
 
 
 def _still(tick: Callable[[float], None], share: float, _of_round: float) -> None:
@@ -195,8 +207,8 @@ def _frontier(seen: NDArray[np.bool_], done: NDArray[np.bool_], beside: I64) -> 
 def any_through(
     space: RaySpace, places: F32, pairs: I32, seed: int, workers: int, traced: list[float],
     tick: Callable[[float], None] = lambda _: None, count: int = BETWEEN,
-) -> NDArray[np.bool_]:  # fmt: skip
-    """(m,) whether any of some rays comes through from one cell of a pair to the other.
+) -> tuple[NDArray[np.bool_], I32]:  # fmt: skip
+    """(m,) whether any of some rays comes through from one cell of a pair to the other, and (m,) how many were asked.
 
     A pair's rays are asked one after the other until one comes through; what stopped one is tried first at those after
     it. Most pairs are parted by a wall of few triangles, so that few rays go through the tree of all of them.
@@ -206,7 +218,7 @@ def any_through(
         traced: gets the seconds of each call to the ray library. tick: called with the share done, may raise `Stopped`.
         count: rays of a pair, at most.
     """
-    found = np.zeros(len(pairs), np.bool_)
+    found, took = np.zeros(len(pairs), np.bool_), np.zeros(len(pairs), np.int32)
 
     def work(first: int, end: int) -> None:
         mine = pairs[first:end]
@@ -226,9 +238,11 @@ def any_through(
             known[rows, stopped_by[rows] % REMEMBERED] = met
             stopped_by[rows] += 1
             next_[rows] += 1
+        # The one that came through counts, too.
+        took[first:end] = next_ + found[first:end]
 
     run_chunks(len(pairs), CHUNK // 4, work, workers, tick)
-    return found
+    return found, took
 
 
 @kernel

@@ -17,7 +17,7 @@ from ropebell.level.brief import Brief, SightBox
 from ropebell.level.model import F64, I32, U8, Level, Mask
 from ropebell.level.scene import Scene
 from ropebell.light.rays import RaySpace
-from ropebell.sight.blockers import blockers_of
+from ropebell.sight.blockers import Candidate, Cost, blockers_of
 from ropebell.sight.cells import cells_of
 from ropebell.sight.hull import closing
 from ropebell.sight.mutual import who_sees_whom
@@ -26,7 +26,7 @@ from ropebell.sight.survey import Sealing, blocks_sight, bodies_of, see_through,
 from ropebell.sight.unseen import opens_view, unseen_faces
 from ropebell.sight.walk import start_point
 
-VERSION = 6
+VERSION = 7
 # With more cells than this, larger ones are taken: pairs grow with their square.
 MOST_CELLS = 6000
 # A box asks for no larger ones, metres.
@@ -53,16 +53,6 @@ class Gap:
     nodes: tuple[str, ...]
 
 
-@dataclass(frozen=True)
-class Candidate:
-    """A sight blocker that may as well be none; see `sight.blockers`."""
-
-    node: str
-    triangles: int
-    seconds: float
-    hides: float
-
-
 @dataclass(frozen=True, eq=False)
 class Sight:
     """Who can see what.
@@ -74,7 +64,8 @@ class Sight:
         middles: (n, 3) metres. seen: (n, ceil(n / 8)) uint8, a bit for each pair of cells. narrow: (k,) cells that
             hardly fit where they are.
         beyond_seen: whether what is beyond the inside can be seen from there, through what keeps it in, as glass does.
-        rays, seconds: what it took. blockers: the best to leave out first. unseen: (T,) bool, faces nobody can see.
+        asked: (n,) float64 rays that each cell took; seconds: what all of it took. costs: of what blocks, the dearest
+            first. blockers: the best to leave out first. unseen: (T,) bool, faces nobody can see.
         hull: (nodes,) bool, objects without which the inside would open to the outside.
         seeing: seconds of who sees whom alone.
     """
@@ -89,14 +80,20 @@ class Sight:
     middles: F64
     seen: U8
     narrow: I32
-    rays: int
+    asked: F64
     seconds: float
+    costs: tuple[Cost, ...]
     blockers: tuple[Candidate, ...]
     unseen: NDArray[np.bool_]
     hull: NDArray[np.bool_]
     cell: float
     seeing: float
     beyond_seen: bool = False
+
+    @property
+    def rays(self) -> int:
+        """That it took to find out who sees whom."""
+        return round(float(self.asked.sum()))
 
     @property
     def pairs(self) -> int:
@@ -168,7 +165,7 @@ def look(
         nothing = np.zeros(0, np.int32)
         return Sight(
             found.sealed, found.open, found.decided, gaps, np.zeros(3), cell, np.full((1, 1, 1), -1, np.int32),
-            np.zeros((0, 3)), np.zeros((0, 0), np.uint8), nothing, 0, time.perf_counter() - begin, (),
+            np.zeros((0, 3)), np.zeros((0, 0), np.uint8), nothing, np.zeros(0), time.perf_counter() - begin, (), (),
             np.zeros(len(scene), np.bool_), np.zeros(len(scene.node_names), np.bool_), cell,
             0.0,
         )  # fmt: skip
@@ -204,11 +201,11 @@ def _seen(
             raise
         took = time.perf_counter() - started
         hull, unseen, beyond_seen = beside.result()
-    blockers = blockers_of(scene, solid, hiding, hull, mutual, lambda share: tick(SEEN + (1 - SEEN) * share))
+    tick(SEEN)
+    costs, blockers = blockers_of(scene, solid, hiding, hull, mutual)
     return Sight(
         found.sealed, found.open, found.decided, gaps, cells.low, cells.size, cells.number, cells.middles, mutual.seen,
-        cells.narrow.astype(np.int32), mutual.rays, time.perf_counter() - begin,
-        tuple(Candidate(scene.node_names[b.node], b.triangles, b.seconds, b.hides) for b in blockers),
+        cells.narrow.astype(np.int32), mutual.asked, time.perf_counter() - begin, tuple(costs), tuple(blockers),
         unseen, hull, cell, took, beyond_seen,
     )  # fmt: skip
 

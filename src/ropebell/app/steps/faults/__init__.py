@@ -16,6 +16,7 @@ from ropebell.app.desk import Desk
 from ropebell.app.places import Places, cameras
 from ropebell.app.stage.overlay import Line, Mark, Overlay
 from ropebell.app.stage.picture import Spot
+from ropebell.app.steps.faults.account_view import MOST_GIVING
 from ropebell.app.steps.faults.bench import FaultsBench
 from ropebell.app.steps.faults.scale import LightScale
 from ropebell.app.steps.faults.sheet import ContactSheet
@@ -169,7 +170,7 @@ class FaultsStep(Step):
                     finding.place, f"fault {finding.kind}", "", -1, hollow=known == "known", strong=strong,
                     ringed=strong, through=strong,
                 ))  # fmt: skip
-        return Overlay((*self._ways(), *self._way_out()), tuple(marks))
+        return Overlay((*self._from_surfaces(), *self._ways(), *self._way_out()), tuple(marks))
 
     def _trail(self) -> F64 | None:
         """(n, 3) the way out by the leak that is looked at."""
@@ -218,6 +219,16 @@ class FaultsStep(Step):
                 Line(np.stack([start, end]), "accent" if way.open > 0 else "second", 1.6, dashed=way.open < 0.5)
             )
         return lines
+
+    def _from_surfaces(self) -> list[Line]:
+        """From the spot to where its rays end on the surfaces that give it most, pairs of points."""
+        account = self.state.account
+        if account is None or not account.giving:
+            return []
+        start = account.spot.position
+        ends = np.concatenate([g.places for g in account.giving[:MOST_GIVING]])
+        pairs = np.stack([np.broadcast_to(start, ends.shape), ends], axis=1).reshape(-1, 3)
+        return [Line(pairs, "second", 0.8, pairs=True)]
 
     def _extent(self) -> float:
         picture = self.desk.stage.picture

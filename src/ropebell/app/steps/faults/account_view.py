@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 from ropebell.account.texel import Account, LightAccount
 from ropebell.app.palette import THEME, font
 from ropebell.app.words import luminance, lux
+from ropebell.checks.subject import short
 
 ROW, NAME, VALUE = 36, 0.36, 70
 # Lights that give most, or are kept out, are told; so many.
@@ -54,7 +55,7 @@ def rows_of(account: Account, names: tuple[str, ...]) -> list[Row]:
         kept.append(Row("Sky", sky, f"{100 * account.open_share:.0f} % of its rays see it"))
     bounces = [luminance(b) for b in account.bounces[1:]]
     if bounces:
-        giving = account.giving[0][0].rsplit("/", 1)[-1] if account.giving else ""
+        giving = short(account.giving[0].node) if account.giving else ""
         kept.append(Row("Bounce 1", bounces[0], f"most of what bounces comes from {giving}" if giving else ""))
     if len(bounces) > 1:
         kept.append(Row(f"Bounces 2–{len(bounces)}", sum(bounces[1:]), ""))
@@ -72,12 +73,15 @@ def facts_of(account: Account) -> str:
         f"its gathered light is sure to ± {100 * account.noise:.2g} %."
     )
     if account.giving:
-        most = [f"{name.rsplit('/', 1)[-1]} {lux(luminance(given))}" for name, given in account.giving[:MOST_GIVING]]
-        found += f" Surfaces that give it most: {', '.join(most)}."
+        most = [f"{short(g.node)} {lux(luminance(g.light))}" for g in account.giving[:MOST_GIVING]]
+        found += f" Surfaces that give it most: {', '.join(most)}; thin lines show where from."
     share, whose = account.behind
     if share > BEHIND:
         names = ", ".join(name.rsplit("/", 1)[-1] for name in whose[:MOST_GIVING])
         found += f" {100 * share:.2g} % of its rays meet backs of {names}."
+    if account.mixed_with:
+        name, share = account.mixed_with[0]
+        found += f" Far away it is read together with texels of {short(name)} ({100 * share:.0f} %)."
     return found
 
 

@@ -15,6 +15,7 @@ from ropebell.app.steps.faults.finding_list import FaultList
 from ropebell.app.steps.faults.over_builds import OverBuilds
 from ropebell.app.steps.faults.proof_view import ProofView
 from ropebell.app.steps.faults.state import FaultsState, remedy_words
+from ropebell.app.steps.faults.what_ifs import WhatIfs
 from ropebell.app.words import luminance, lux
 from ropebell.build.found import looked_through
 from ropebell.build.remedied import record
@@ -103,16 +104,17 @@ class FaultsBench(QWidget):
         self.note.setPlaceholderText("Why it is fine here, then Enter")
         self.note.setAccessibleName("Why this fault is fine here")
         self.note.hide()
-        self.if_title, self.if_ = label("What if", "heading"), label("", "second")
+        self.what_ifs = WhatIfs()
         self.past = OverBuilds()
         self.past.plot.chosen.connect(self._desk.rope.look_at)
-        for widget in (self.card, self.why, self.facts, self.wait, self.ledger, self.if_title, self.if_, self.past):
+        for widget in (self.card, self.why, self.facts, self.wait, self.ledger, self.what_ifs, self.past):
             lines.addWidget(widget)
         words.addLayout(acts)
         words.addWidget(self.note)
         lines.addStretch(1)
         area.setWidget(inside)
         self.fix.clicked.connect(self._mend)
+        self.what_ifs.taken.connect(self.state.make_so)
         self.known.clicked.connect(self._ask_note)
         self.note.returnPressed.connect(self._accept)
         self.spot.clicked.connect(self._keep_spot)
@@ -179,10 +181,7 @@ class FaultsBench(QWidget):
             self.why.setText("Why this texel looks as it does")
         self.wait.setVisible(state.asked is not None and account is None)
         self.wait.setText(state.trouble or "Bringing its rays together …")
-        self.if_title.setVisible(bool(state.what_if))
-        self.if_.setVisible(bool(state.what_if))
-        lines = [f"{w.what.capitalize()}: {lux(luminance(w.light))}" for w in state.what_if]
-        self.if_.setText("\n".join(lines))
+        self.what_ifs.offer(state.what_if)
         self.past.show_light(self._desk.rope.knots, state.past, self._desk.rope.shown_number)
         self._show_verdict(finding)
 

@@ -340,22 +340,37 @@ class FaultsState(QObject):
 
     def remedy(self, finding: Finding) -> None:
         """Apply a finding's remedy, undoably, and offer the smallest build that checks it."""
-        document, project = self._desk.document, self._desk.document.project
-        if project is None or not finding.fix:
-            return
-        before = project
+        project = self._desk.document.project
+        if project is not None and self._made_so(f"Remedy: {finding.kind}", finding):
+            self._keep([*read_tried(project.folder), Tried(finding, remedy_words(finding), self.number)])
+            self._offer_builds("The remedy is applied; a build shows whether it helps.", finding)
+
+    def make_so(self, one: WhatIf) -> None:
+        """Make it so, undoably, and offer the smallest build that checks it."""
+        about = Finding("", "note", one.about, "", "", fix=one.fix)
+        words = f"{one.what[0].upper()}{one.what[1:]}"
+        if self._made_so(words, about):
+            self._offer_builds(f"{words}: done; a build shows what it does elsewhere.", about)
+
+    def _made_so(self, title: str, finding: Finding) -> bool:
+        """Whether a finding's remedy changed anything."""
+        document, before = self._desk.document, self._desk.document.project
+        if before is None or not finding.fix:
+            return False
         if finding.fix[0] == SET:
             _, key, value = finding.fix
-            document.set_recipe(f"Remedy: {finding.kind}", with_setting(project.recipe, f"{key}={value}"))
+            document.set_recipe(title, with_setting(before.recipe, f"{key}={value}"))
         else:
-            document.edit_brief(f"Remedy: {finding.kind}", lambda b: apply_fix(b, finding))
+            document.edit_brief(title, lambda b: apply_fix(b, finding))
+        return document.project != before and self._desk.rope.shown is not None
+
+    def _offer_builds(self, words: str, finding: Finding) -> None:
         shown = self._desk.rope.shown
-        if document.project == before or shown is None:
+        if shown is None:
             return
-        self._keep([*read_tried(project.folder), Tried(finding, remedy_words(finding), self.number)])
         answers = [("Build", self._desk.builds.start)]
         names = tuple(n for n in dict.fromkeys([finding.object, *finding.also]) if n in shown.scene.node_names)
         if names and finding.fix[0] != SET:
             only = Scope(names, since=shown.folder)
             answers.insert(0, ("Light only what it is about", partial(self._desk.builds.start, only)))
-        self._desk.telling.lasting("The remedy is applied; a build shows whether it helps.", "remedy", *answers)
+        self._desk.telling.lasting(words, "remedy", *answers)

@@ -21,16 +21,29 @@ from ropebell.build import spared
 from ropebell.build.sighting import hidden_in_words, in_words, known_sight, sight_of, texels_of
 from ropebell.build.store import Store
 from ropebell.checks.remedies import with_marks
+from ropebell.checks.subject import short
 from ropebell.errors import RopeBellError, Stopped, why
 from ropebell.level.brief import Brief
 from ropebell.level.left_out import changed_since, with_left_out
 from ropebell.light.workers import cores
+from ropebell.sight.blockers import Cost
 from ropebell.sight.sight import Sight
 from ropebell.sight.sky_box import sky_boxes
 from ropebell.sight.survey import movable
 
 # What the stage shows: as ever, what is seen from where the eye is, or cells in plan.
 AS_EVER, FROM_HERE, MAP = range(3)
+
+
+# Objects that cost most are listed, so many.
+MOST_COSTS = 40
+
+
+def cost_in_words(cost: Cost) -> str:
+    """What an object costs, and what it does for that."""
+    cells = f", {cost.cells} cells" if cost.cells > 0 else ""
+    does = "closes the hull, " if cost.hull else ""
+    return f"{short(cost.node)}: {cost.seconds:.2g} s{cells}; {does}hides {hidden_in_words(cost.hides)}"
 
 
 class SightPanel(QWidget):
@@ -74,12 +87,14 @@ class SightPanel(QWidget):
         self.blockers.setAccessibleName("Objects that need not block sight")
         self.blockers.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.through_words = label("", "second")
+        self.costs_title, self.costs = label("What each object costs", "heading"), Sentences("What each costs", 200)
         self.unseen_title, self.unseen = label("Seen by nobody", "heading"), label("", "second")
         self.bare, self.lit = button("No lightmaps for these"), button("All lightmaps back", "flat")
         for part in (
             self.about, self.box_title, self.box, self.poses_title, self.poses, self.look, self.ways_title, self.ways,
             self.show_title, self.show_as, self.legend, self.blockers_title, self.blockers, self.through,
-            self.through_words, self.unseen_title, self.unseen, self.bare, self.lit, self.finer,
+            self.through_words, self.costs_title, self.costs, self.unseen_title, self.unseen,
+            self.bare, self.lit, self.finer,
         ):  # fmt: skip
             rows.addWidget(part)
         rows.addStretch(1)
@@ -92,6 +107,7 @@ class SightPanel(QWidget):
         self.ways.currentRowChanged.connect(lambda _: self.changed.emit())
         self.show_as.chosen.connect(self._show)
         self.blockers.itemClicked.connect(lambda item: self._select(item.data(Qt.ItemDataRole.UserRole)))
+        self.costs.itemClicked.connect(lambda item: self._select(item.data(Qt.ItemDataRole.UserRole)))
         self.through.clicked.connect(self._let_through)
         self.bare.clicked.connect(self._no_lightmaps)
         self.lit.clicked.connect(lambda: desk.document.edit_brief("All lightmaps back", with_nothing_left_out))
@@ -226,6 +242,7 @@ class SightPanel(QWidget):
         self.ways.blockSignals(False)
         self.ways.fit()
         self._tell_blockers(sight)
+        self._tell_costs(sight)
         self._tell_unseen(looked)
         leaks = sight is not None and bool(sight.leaks)
         self.ways_title.setVisible(leaks)
@@ -267,12 +284,28 @@ class SightPanel(QWidget):
         self.blockers.clear()
         for b in found:
             words = f"{b.node.rsplit('/', 1)[-1]}: {short_count(b.triangles)} faces, hides {hidden_in_words(b.hides)}"
+            if b.cells > 0:
+                words += f", {b.cells} cells fewer"
             item = QListWidgetItem(words)
             item.setData(Qt.ItemDataRole.UserRole, b.node)
             item.setToolTip(f"{b.node}: saves {b.seconds:.2g} s of finding out who sees whom")
             self.blockers.addItem(item)
         self.blockers.setFixedHeight(min(len(found), 8) * max(self.blockers.sizeHintForRow(0), 1) + 6)
         for part in (self.blockers_title, self.blockers, self.through):
+            part.setVisible(bool(found))
+
+    def _tell_costs(self, sight: Sight | None) -> None:
+        found = sight.costs[:MOST_COSTS] if sight is not None else ()
+        self.costs.blockSignals(True)
+        self.costs.clear()
+        for cost in found:
+            item = QListWidgetItem(cost_in_words(cost))
+            item.setData(Qt.ItemDataRole.UserRole, cost.node)
+            item.setToolTip(f"{cost.node}: {cost.triangles:,} faces, some {short_count(cost.rays)} rays end on it")
+            self.costs.addItem(item)
+        self.costs.blockSignals(False)
+        self.costs.fit()
+        for part in (self.costs_title, self.costs):
             part.setVisible(bool(found))
 
     def _tell_unseen(self, looked: Looked | None) -> None:

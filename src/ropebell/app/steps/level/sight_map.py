@@ -10,11 +10,11 @@ from PyQt6.QtWidgets import QWidget
 from ropebell.app.palette import THEME, font
 from ropebell.app.parts import Choice, button, label, pair
 from ropebell.app.steps.level.looked import Looked
-from ropebell.app.words import count
+from ropebell.app.words import count, short_count
 from ropebell.level.model import F64, I64
 
 MARGIN, HEAD = 16, 44
-CELLS, FACES = range(2)
+CELLS, FACES, RAYS = range(3)
 # Few to many by lightness, so that it reads in grey as well.
 LOW, HIGH = (34, 48, 66), (246, 219, 132)
 
@@ -34,10 +34,13 @@ class SightMap(QWidget):
         self.layer, self._pointed = 0, -1
         self.setMouseTracking(True)
         self.setAccessibleName("Cells in plan")
-        self.by, self.words = Choice(["Cells seen", "Faces in sight"], "Cells by"), label("", "second", wrap=False)
+        self.by, self.words = (
+            Choice(["Cells seen", "Faces in sight", "Rays asked"], "Cells by"),
+            label("", "second", wrap=False),
+        )
         self.up, self.down = button("Higher"), button("Lower")
         self.by.set_current(CELLS)
-        self.by.setMinimumWidth(240)
+        self.by.setMinimumWidth(330)
         self._by = CELLS
         self._section: tuple[int, F64] | None = None
         bar = pair(self.by, self.down, self.up, self.words, stretch=3)
@@ -76,6 +79,8 @@ class SightMap(QWidget):
     def values(self) -> I64:
         """(n,) what cells are coloured by."""
         assert self.looked is not None
+        if self._by == RAYS:
+            return np.rint(self.looked.sight.asked).astype(np.int64)
         return self.looked.inside.cells if self._by == CELLS else self.looked.faces
 
     def cell_at(self, at: QPointF) -> int:
@@ -133,6 +138,9 @@ class SightMap(QWidget):
                 f"sees {count(cells)} of {count(n)} cells, {100 * cells / max(n - 1, 1):.0f} %; "
                 f"{count(faces)} faces, {100 * faces / max(looked.inside.count, 1):.0f} %"
             )
+            if self._by == RAYS:
+                rays = float(sight.asked[self._pointed])
+                words = f"took {short_count(round(rays))} rays, {100 * rays / max(sight.rays, 1):.2g} % of all"
         self.words.setText(words)
         self._bar.adjustSize()
 
@@ -196,7 +204,7 @@ class SightMap(QWidget):
             color = QColor(*(round(a + (b - a) * step / 59) for a, b in zip(LOW, HIGH)))
             painter.fillRect(QRectF(left + 2 * step, top, 2.5, 8), color)
         painter.setPen(THEME.color("second"))
-        words = f"0 to {count(int(most))} " + ("cells seen" if self._by == CELLS else "faces in sight")
+        words = f"0 to {count(int(most))} {('cells seen', 'faces in sight', 'rays asked')[self._by]}"
         painter.drawText(QPointF(left + 128, top + 9), words)
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
