@@ -118,17 +118,23 @@ class AdvisedLevel:
         """(N,) lux, luminance, of the build."""
         return luminance(self.places.of(self.result.total))
 
+    def changed_where_coarser(self, side: int) -> F64:
+        """(N,) share of what players see that each texel is, of those that change if so many of an object along each
+        side were one."""
+        p, count = self.places, len(self.result.scene.node_names)
+        height, width = self.result.total.shape[1:3]
+        block = ((p.page.astype(np.int64) * height + p.row // side) * width + p.column // side) * count + self.node
+        _, block = np.unique(block, return_inverse=True)
+        sums, areas = np.bincount(block, self.light * p.area), np.bincount(block, p.area)
+        coarse = (sums / np.maximum(areas, 1e-30))[block]
+        return np.asarray(self.changed(self.light, coarse) / max(float(self.weight.sum()), 1e-30))
+
     def changed_by_object(self, side: int) -> F64:
-        """(nodes,) share of what players see that changes if so many texels of an object along each side were one."""
+        """(nodes,) the same, of each object together."""
         if side not in self._by_object:
-            p, count = self.places, len(self.result.scene.node_names)
-            height, width = self.result.total.shape[1:3]
-            block = ((p.page.astype(np.int64) * height + p.row // side) * width + p.column // side) * count + self.node
-            _, block = np.unique(block, return_inverse=True)
-            sums, areas = np.bincount(block, self.light * p.area), np.bincount(block, p.area)
-            coarse = (sums / np.maximum(areas, 1e-30))[block]
-            found = np.bincount(self.node, self.changed(self.light, coarse), count)
-            self._by_object[side] = found / max(float(self.weight.sum()), 1e-30)
+            count = len(self.result.scene.node_names)
+            found = np.bincount(self.node, self.changed_where_coarser(side), count)
+            self._by_object[side] = found.astype(np.float64)
         return self._by_object[side]
 
     def loss_of_density(self, ratio: Mapping[str, float]) -> float:

@@ -16,7 +16,8 @@ from ropebell.build.speed import PASSES, rays_until
 from ropebell.checks.remedies import with_marks
 from ropebell.compare.advised_level import AdvisedLevel, Plan
 from ropebell.compare.places import luminance
-from ropebell.level.brief import Box, LeftOut, LightChange
+from ropebell.compare.quiet_box import quiet_box
+from ropebell.level.brief import Box, DensityBox, LeftOut, LightChange
 from ropebell.level.left_out import left_out_faces, with_left_out
 from ropebell.level.model import F64
 from ropebell.light.workers import cores
@@ -41,7 +42,8 @@ def edited(project: Project, edit: Edit) -> Project:
 
     Args:
         edit: `marks`: values by key, by path. `lights`: metres of reach by path. `recipe`: values by key. `region`:
-            boxes of six numbers. `left_out`: of single faces, by path.
+            boxes of six numbers. `density_boxes`: more of them, of six numbers and a factor. `left_out`: of single
+            faces, by path.
     """
     brief, recipe = project.brief, project.recipe
     for path, values in edit.get("marks", {}).items():
@@ -56,6 +58,9 @@ def edited(project: Project, edit: Edit) -> Project:
     if "region" in edit:
         boxes = tuple(Box((a, b, c), (d, e, f)) for a, b, c, d, e, f in edit["region"])
         brief = replace(brief, region=replace(brief.region, boxes=boxes))
+    if "density_boxes" in edit:
+        more = (DensityBox((a, b, c), (d, e, f), factor) for a, b, c, d, e, f, factor in edit["density_boxes"])
+        brief = replace(brief, density_boxes=(*brief.density_boxes, *more))
     for key, value in edit.get("recipe", {}).items():
         recipe = with_value(recipe, key, value)
     return replace(project, brief=brief, recipe=recipe)
@@ -98,7 +103,19 @@ class Candidate:
 
 def candidates(level: AdvisedLevel) -> list[Candidate]:
     """All that may be done about a level."""
-    kinds = (_densities, _hardly_seen, _region, _rays, _noise_target, _bounces, _tiny, _reach, _blockers, _unseen)
+    kinds = (
+        _densities,
+        _hardly_seen,
+        _density_box,
+        _region,
+        _rays,
+        _noise_target,
+        _bounces,
+        _tiny,
+        _reach,
+        _blockers,
+        _unseen,
+    )
     return [c for kind in kinds for c in kind(level)]
 
 
@@ -140,6 +157,28 @@ def _hardly_seen(level: AdvisedLevel) -> list[Candidate]:
     why = f"They take {100 * float(texels[chosen].sum()):.0f} % of the texels, and players hardly see what that buys."
     title = f"{len(chosen)} objects: a quarter of their density"
     return [Candidate("hardly-seen", title, why, edit, _thinned(ratio), "", ratio)]
+
+
+def _density_box(level: AdvisedLevel) -> list[Candidate]:
+    """Half the density in a box in which players hardly notice; faces are cut along it."""
+    names, count = level.result.scene.node_names, len(level.result.scene.node_names)
+    where = level.places.position(level.result.scene.corners)
+    if not len(where) or level.project.brief.density_boxes:
+        return []  # of boxes in each other's way the densest counts
+    box = quiet_box(where, level.changed_where_coarser(2), HARDLY)
+    if box is None:
+        return []
+    whole, held = (np.bincount(level.node[rows], minlength=count) for rows in (slice(None), box.inside))
+    # Of each object so many of its texels are left, of a fourth as many in the box.
+    left = 1.0 - 0.75 * held / np.maximum(whole, 1)
+    ratio = {names[n]: float(np.sqrt(left[n])) for n in np.flatnonzero(held)}
+    size, middle = box.high - box.low, (box.low + box.high) / 2
+    told = " × ".join(f"{v:.3g}" for v in size)
+    place = ", ".join(f"{v:.3g}" for v in middle)
+    why = f"{100 * held.sum() / max(whole.sum(), 1):.0f} % of the texels lie in it; players hardly see what that buys."
+    edit: Edit = {"density_boxes": [[*(round(float(v), 3) for v in (*box.low, *box.high)), 0.5]]}
+    title = f"Half the density in a box of {told} m round {place}"
+    return [Candidate("density-box", title, why, edit, lambda _: box.loss, "", ratio)]
 
 
 def _region(level: AdvisedLevel) -> list[Candidate]:
