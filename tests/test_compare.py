@@ -213,6 +213,8 @@ def test_the_command_answers_as_agreed(builds: Builds, tmp_path: Path, capsys: p
     assert set(told) >= {"settings", "contents", "light", "causes", "faults", "times", "pages", "differ"}
     assert told["differ"] is True and set(told["faults"]) == {"new", "gone", "still"}
     assert sum(c["share"] for c in told["causes"]) == pytest.approx(1.0)
+    spent = {row["name"]: (row["a"], row["b"]) for row in told["spent"]["object"]}
+    assert len(spent) > 1 and all(a > 0 and b > 0 for a, b in spent.values())
     assert len(told["light"]["largest"]["place"]) == 3 and told["times"][-1]["stage"] == "total"
     html = page.read_text()
     assert "lights/lamp" in html and "data:image/png" in html and "Causes" in html

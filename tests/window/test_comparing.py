@@ -16,12 +16,14 @@ from helpers import level_file, room
 from ropebell.app.stage.camera import Camera
 from ropebell.app.steps.compare import CompareStep
 from ropebell.app.steps.compare.bench import ADVICE, CHANGES, LEVEL, OBJECT, OF_SPOT, TIME
+from ropebell.app.steps.compare.charts import seconds_in_words
 from ropebell.app.steps.compare.views import BESIDE, COST, FIRST, LUX, WIPE
 from ropebell.app.views import RESULT
 from ropebell.app.window import Window
 from ropebell.build.manifest import read_manifest
 from ropebell.build.recipe import named, with_value
 from ropebell.compare.advised import read_taken
+from ropebell.compare.ledger import beside
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import box
 from ropebell.level.brief import LightChange
@@ -126,29 +128,43 @@ def test_two_knots_of_the_rope_are_compared(window: Window, qtbot: QtBot) -> Non
     bench.pages.chosen.emit(TIME)
     assert bench.times.item(bench.times.count() - 1).text().startswith("total: ")
     assert bench.times.item(0).text().startswith("Read the level: ")
-    bench.areas.resize(280, 190)
-    bench.areas.grab()
-    bench.areas.chosen.emit("house/room")
+    bench.spent.areas.resize(280, 190)
+    bench.spent.areas.grab()
+    bench.spent.areas.chosen.emit("house/room")
     now = s.level.now
     assert now is not None and now.scene.node_names[s.selection.node] == "house/room"
-    assert sum(v for _, _, v in bench.areas._places) == pytest.approx(
-        sum(v for _, v in step.comparing.found.ledger.by("object", of_all=False))  # type: ignore[union-attr]
+    assert sum(v for _, _, v in bench.spent.areas._places) == pytest.approx(
+        sum(v for _, v in step.comparing.found.ledgers[1].by("object", of_all=False))  # type: ignore[union-attr]
     )
-    bench.of.chosen.emit(1)
-    assert sum(v for _, _, v in bench.areas._places) == pytest.approx(
-        sum(v for _, v in step.comparing.found.ledger.by("object", False, "memory_mb"))  # type: ignore[union-attr]
+    # And beside what A took, as a table that sorts.
+    table, rows = bench.spent.table, beside(*step.comparing.found.ledgers, "object")  # type: ignore[union-attr]
+    assert table.rowCount() == len(rows) > 1
+    told = {table.item(n, 0).toolTip(): (table.item(n, 1).text(), table.item(n, 2).text()) for n in range(len(rows))}
+    assert told == {name: (seconds_in_words(a), seconds_in_words(b)) for name, a, b in rows}
+    table.sortByColumn(3, Qt.SortOrder.AscendingOrder)
+    changes = {name: b - a for name, a, b in rows}
+    listed = [changes[table.item(n, 0).toolTip()] for n in range(len(rows))]
+    assert listed == sorted(listed)
+    table.itemClicked.emit(table.item(0, 2))
+    assert now.scene.node_names[s.selection.node] == table.item(0, 0).toolTip()
+    bench.spent.of.chosen.emit(1)
+    assert sum(v for _, _, v in bench.spent.areas._places) == pytest.approx(
+        sum(v for _, v in step.comparing.found.ledgers[1].by("object", False, "memory_mb"))  # type: ignore[union-attr]
     )
     for of in (2, 3):
-        bench.of.chosen.emit(of)
-        assert bench.areas._places and bench.no_areas.isHidden()
-    bench.by.chosen.emit(2)
-    assert not bench.areas.isVisibleTo(bench) and bench.no_areas.text() == "Texels of single lights: not counted apart."
-    bench.by.chosen.emit(0)
-    bench.of.chosen.emit(0)
-    bench.map.click()
+        bench.spent.of.chosen.emit(of)
+        assert bench.spent.areas._places and bench.spent.none.isHidden()
+    bench.spent.by.chosen.emit(2)
+    assert (
+        not bench.spent.areas.isVisibleTo(bench)
+        and bench.spent.none.text() == "Texels of single lights: not counted apart."
+    )
+    bench.spent.by.chosen.emit(0)
+    bench.spent.of.chosen.emit(0)
+    bench.spent.map.click()
     assert window.stage.look.view is COST and "per m²" in window.strip.view.text()
     bench.view.button(0).click()
-    assert window.stage.look.view is WIPE and not bench.map.isChecked()
+    assert window.stage.look.view is WIPE and not bench.spent.map.isChecked()
     # Its share on one object.
     bench.whose.button(OBJECT).click()
     qtbot.waitUntil(lambda: step.comparing.shares is not None, timeout=LONG)

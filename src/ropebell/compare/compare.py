@@ -12,6 +12,7 @@ from ropebell.build.manifest import Manifest
 from ropebell.build.result import Result, open_result
 from ropebell.compare.causes import Causes, causes
 from ropebell.compare.changes import Changes, changes
+from ropebell.compare.ledger import beside, ledger
 from ropebell.compare.light import LightDifference, light_difference
 from ropebell.faults.over_builds import Seen, over_builds
 
@@ -59,6 +60,11 @@ def times(a: Manifest, b: Manifest) -> list[tuple[str, float | None, float | Non
     return [(s, a.seconds.get(s), b.seconds.get(s)) for s in [*stages, "total"]]
 
 
+def spent(c: Comparison, what: str) -> list[tuple[str, float, float]]:
+    """(name, seconds in A, in B) by `object` or `light`, most of both first."""
+    return beside(ledger(c.a), ledger(c.b), what)
+
+
 def as_json(c: Comparison) -> dict[str, Any]:
     """The contract's JSON."""
     worst = c.worst
@@ -79,6 +85,9 @@ def as_json(c: Comparison) -> dict[str, Any]:
         "told": c.causes.told,
         "faults": {**faults, "gone": [f.as_json() for f in (*c.faults.gone, *c.faults.taken_away)]},
         "times": [{"stage": stage, "a": x, "b": y} for stage, x, y in times(c.a.manifest, c.b.manifest)],
+        "spent": {
+            what: [{"name": name, "a": x, "b": y} for name, x, y in spent(c, what)] for what in ("object", "light")
+        },
         "conditions": [{"key": s.key, "a": s.a, "b": s.b} for s in c.changes.conditions],
         "pages": {"a": _pages(c.a.manifest), "b": _pages(c.b.manifest)},
         "differ": c.light.differ,

@@ -64,6 +64,13 @@ class Ledger:
         return sorted(((name, value) for name, value in sums.items() if value > 0), key=lambda pair: -pair[1])
 
 
+def beside(a: Ledger, b: Ledger, what: str, quantity: str = "seconds") -> list[tuple[str, float, float]]:
+    """(name, of A, of B) by `stage`, `object` or `light`, most of both first; nothing where only the other has it."""
+    of_a, of_b = (dict(one.by(what, False, quantity)) for one in (a, b))
+    rows = [(name, of_a.get(name, 0.0), of_b.get(name, 0.0)) for name in {**of_a, **of_b}]
+    return sorted(rows, key=lambda row: -(row[1] + row[2]))
+
+
 def ledger(result: Result) -> Ledger:
     """The ledger of a finished build, shared out by what its stages work on."""
     m = result.manifest

@@ -7,12 +7,13 @@ import html
 
 import numpy as np
 
-from ropebell.compare.compare import Comparison, in_words, times
+from ropebell.compare.compare import Comparison, in_words, spent, times
 from ropebell.deliver.findings import crop
 from ropebell.deliver.page import page, table
 from ropebell.level.model import F32
 
 WORST, APART = 6, 1.0
+MOST_SPENT = 20
 
 
 def as_html(c: Comparison) -> str:
@@ -38,6 +39,10 @@ def as_html(c: Comparison) -> str:
         parts.append("<h2>Faults</h2>" + table(("", "Kind", "Object", ""), faults))
     rows_of_time = [(s, _seconds(x), _seconds(y)) for s, x, y in times(c.a.manifest, c.b.manifest)]
     parts.append("<h2>Times, seconds</h2>" + table(("Stage", "A", "B"), rows_of_time))
+    for what, title in (("object", "Objects"), ("light", "Lights")):
+        longest = [(name, _seconds(x), _seconds(y)) for name, x, y in spent(c, what)[:MOST_SPENT]]
+        if longest:
+            parts.append(f"<h2>{title} that took longest, seconds</h2>" + table(("", "A", "B"), longest))
     if c.changes.conditions:
         parts.append("<p class=more>The times were taken under other conditions: no verdict on them.</p>")
         parts.append(table(("", "A", "B"), [(s.key, s.a, s.b) for s in c.changes.conditions]))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from functools import partial
 
 from PyQt6.QtCore import Qt, pyqtSignal
@@ -11,8 +10,9 @@ from PyQt6.QtWidgets import QListWidgetItem, QSlider, QVBoxLayout, QWidget
 from ropebell.app.desk import Desk
 from ropebell.app.parts import LIST_WIDTH, Choice, Paged, Sentences, button, combo, fit, label, pair, rows_in
 from ropebell.app.rope import DRAFT_WORDS
-from ropebell.app.steps.compare.charts import Areas, Bars, seconds_in_words
+from ropebell.app.steps.compare.charts import Bars
 from ropebell.app.steps.compare.comparing import SPOT, Comparing
+from ropebell.app.steps.compare.ledger_view import LedgerView
 from ropebell.app.steps.compare.views import BESIDE, COST, FIRST, LUX, STOPS, WIPE
 from ropebell.app.views import RESULT, View
 from ropebell.app.words import clock, lux, megabytes, short_count
@@ -27,21 +27,6 @@ LOOK, CHANGES, TIME, ADVICE = range(4)
 LEVEL, OBJECT, OF_SPOT = range(3)
 # Slider positions of the gain, each a doubling.
 GAINS = 7
-
-
-def _memory(value: float) -> str:
-    return megabytes(value * 2**20)
-
-
-def _number(value: float) -> str:
-    return short_count(round(value))
-
-
-# What a build took: as a person reads it, as the ledger has it, and in words.
-LEDGERS: tuple[tuple[str, str, Callable[[float], str]], ...] = (
-    ("Time", "seconds", seconds_in_words), ("Memory", "memory_mb", _memory), ("Rays", "rays", _number),
-    ("Texels", "texels", _number),
-)  # fmt: skip
 
 
 class CompareBench(QWidget):
@@ -127,28 +112,14 @@ class CompareBench(QWidget):
     def _make_time(self, rows: QVBoxLayout) -> None:
         self.time_words = label("", "second")
         self.times = Sentences("Seconds by stage", 170)
-        self.by = Choice(["Object", "Stage", "Light"], "Ledger by")
-        self.by.set_current(0)
-        self.of = Choice([title for title, *_ in LEDGERS], "Ledger of")
-        self.of.set_current(0)
-        self.areas = Areas("Where the time and memory of B went")
         rows.addWidget(self.time_words)
         rows.addWidget(self.times)
         rows.addWidget(label("What B took", "heading"))
-        self.map = button("Show it on the stage", "flat")
-        self.map.setCheckable(True)
-        rows.addWidget(self.of)
-        rows.addWidget(self.by)
-        self.no_areas = label("", "second")
-        rows.addWidget(self.areas)
-        rows.addWidget(self.no_areas)
-        rows.addWidget(self.map, 0, Qt.AlignmentFlag.AlignLeft)
-        self.map.clicked.connect(lambda on: self.viewed.emit(COST if on else self.shown_view))
+        self.spent = LedgerView()
+        rows.addWidget(self.spent)
+        self.spent.mapped.connect(lambda on: self.viewed.emit(COST if on else self.shown_view))
         rows.addStretch(1)
-        self._by = self._of = 0
-        self.by.chosen.connect(self._set_by)
-        self.of.chosen.connect(self._set_of)
-        self.areas.chosen.connect(self._select)
+        self.spent.chosen.connect(self._select)
 
     def _make_advice(self, rows: QVBoxLayout) -> None:
         self.ask = button("What would shorten builds?", "main")
@@ -173,7 +144,7 @@ class CompareBench(QWidget):
             self.state.choose(int(a), int(b))
 
     def _view_chosen(self, index: int) -> None:
-        self.map.setChecked(False)
+        self.spent.map.setChecked(False)
         self.viewed.emit(SHOWN[index][1])
         self._show_scale(SHOWN[index][1])
 
@@ -222,7 +193,7 @@ class CompareBench(QWidget):
         self._show_places()
         self._show_changes()
         self._show_times()
-        self._show_ledger()
+        self.spent.show_ledgers(self.state.found.ledgers if self.state.found is not None else None)
         self._show_advice()
 
     def _sentence(self, done: int) -> str:
@@ -323,26 +294,6 @@ class CompareBench(QWidget):
             words += f" Timed under other conditions ({', '.join(apart[:3])}): no verdict on the times."
         self.time_words.setText(words)
         fit(self.time_words, LIST_WIDTH)
-
-    def _set_by(self, index: int) -> None:
-        self._by = index
-        self._show_ledger()
-
-    def _set_of(self, index: int) -> None:
-        self._of = index
-        self._show_ledger()
-
-    def _show_ledger(self) -> None:
-        found = self.state.found
-        self.areas.setVisible(found is not None)
-        if found is not None:
-            title, quantity, words = LEDGERS[self._of]
-            what = ("object", "stage", "light")[self._by]
-            sums = found.ledger.by(what, False, quantity)
-            self.areas.setVisible(bool(sums))
-            self.no_areas.setVisible(not sums)
-            self.no_areas.setText(f"{title} of single {what}s: not counted apart.")
-            self.areas.show_sums([(STAGE_WORDS.get(n, n) if what == "stage" else n, v) for n, v in sums], words)
 
     def _select(self, name: str) -> None:
         now = self._desk.level.now

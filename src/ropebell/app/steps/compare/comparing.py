@@ -41,14 +41,14 @@ class Compared:
 
     Attributes:
         numbers: of A and B. comparison: all of it. picture: B's level with the light of both. worst: where they differ
-            most beyond noise: place, object, lux in A and in B. ledger: of B.
+            most beyond noise: place, object, lux in A and in B. ledgers: of A and of B.
     """
 
     numbers: tuple[int, int]
     comparison: Comparison
     picture: StagePicture
     worst: tuple[tuple[F64, str, float, float], ...]
-    ledger: Ledger
+    ledgers: tuple[Ledger, Ledger]
 
 
 def compared(numbers: tuple[int, int], a: Path, b: Path, project: Any) -> Compared:
@@ -65,8 +65,8 @@ def compared(numbers: tuple[int, int], a: Path, b: Path, project: Any) -> Compar
     margin = np.where(found.both > NOT_THERE, found.margin, -1.0)
     other = np.concatenate([found.a, margin], axis=3).astype(np.float32)
     title = f"Builds {numbers[0]} and {numbers[1]}"
-    spent = ledger(comparison.b)
-    picture = replace(_picture(comparison.b, project, spent), other=other, title=title)
+    spent = ledger(comparison.a), ledger(comparison.b)
+    picture = replace(_picture(comparison.b, project, spent[1]), other=other, title=title)
     light = comparison.light
     spots = light.places.position(light.base.scene.corners)
     scene, worst = light.base.scene, dict[str, tuple[F64, str, float, float]]()
