@@ -96,7 +96,7 @@ class LevelBench(QWidget):
         self.stack = QStackedWidget()
         rows.addWidget(self.stack, 1)
         self.checks, self.region, self.sight = ChecksPanel(desk), RegionPanel(desk), SightPanel(desk)
-        for page in (self._objects_page(), self.checks, self.region, self.sight):
+        for page in (self._objects_page(), self.checks, self.region, _scrolled(self.sight)):
             self.stack.addWidget(page)
         self.pages.chosen.connect(self.show_page)
         self._connect()
@@ -120,11 +120,7 @@ class LevelBench(QWidget):
         rows.addWidget(self.table, 1)
         rows.addWidget(rule())
         self.details = ObjectDetails(self._desk)
-        area = QScrollArea()
-        area.setWidget(self.details)
-        area.setWidgetResizable(True)
-        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        rows.addWidget(area, 1)
+        rows.addWidget(_scrolled(self.details), 1)
         return page
 
     def _make_table(self) -> QTableView:
@@ -316,3 +312,12 @@ class LevelBench(QWidget):
         self._fit_columns()
         self._preferences.columns = [c.key for c in self.model.columns]
         self._preferences.save()
+
+
+def _scrolled(page: QWidget) -> QScrollArea:
+    """A page that is scrolled where there is not room enough."""
+    area = QScrollArea()
+    area.setWidget(page)
+    area.setWidgetResizable(True)
+    area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+    return area

@@ -9,7 +9,7 @@ from functools import partial
 import numpy as np
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QShowEvent
-from PyQt6.QtWidgets import QListWidget, QListWidgetItem, QWidget
+from PyQt6.QtWidgets import QListWidgetItem, QWidget
 
 from ropebell.app.desk import Desk
 from ropebell.app.parts import Choice, Sentences, button, label, rows_in
@@ -43,7 +43,8 @@ def cost_in_words(cost: Cost) -> str:
     """What an object costs, and what it does for that."""
     cells = f", {cost.cells} cells" if cost.cells > 0 else ""
     does = "closes the hull, " if cost.hull else ""
-    return f"{short(cost.node)}: {cost.seconds:.2g} s{cells}; {does}hides {hidden_in_words(cost.hides)}"
+    hides = hidden_in_words(cost.hides).replace(" ", "\N{NO-BREAK SPACE}")
+    return f"{short(cost.node)}: {cost.seconds:.2g} s{cells}; {does}hides {hides}"
 
 
 class SightPanel(QWidget):
@@ -83,9 +84,8 @@ class SightPanel(QWidget):
         )
         self.legend = label("", "second")
         self.blockers_title = label("Need not block sight", "heading")
-        self.blockers, self.through = QListWidget(), button("Let sight through")
-        self.blockers.setAccessibleName("Objects that need not block sight")
-        self.blockers.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.blockers = Sentences("Objects that need not block sight", 170)
+        self.through = button("Let sight through")
         self.through_words = label("", "second")
         self.costs_title, self.costs = label("What each object costs", "heading"), Sentences("What each costs", 200)
         self.unseen_title, self.unseen = label("Seen by nobody", "heading"), label("", "second")
@@ -290,7 +290,7 @@ class SightPanel(QWidget):
             item.setData(Qt.ItemDataRole.UserRole, b.node)
             item.setToolTip(f"{b.node}: saves {b.seconds:.2g} s of finding out who sees whom")
             self.blockers.addItem(item)
-        self.blockers.setFixedHeight(min(len(found), 8) * max(self.blockers.sizeHintForRow(0), 1) + 6)
+        self.blockers.fit()
         for part in (self.blockers_title, self.blockers, self.through):
             part.setVisible(bool(found))
 
@@ -341,7 +341,7 @@ class SightPanel(QWidget):
             "",
             "Plain: what can be seen from the cell in which you stood when you chose this. Barred: what nobody there "
             "can see. Fly out and look; choose it again to take another cell.",
-            "Each cell by how many others it sees: dark few, bright many. Point for numbers, click to stand there.",
+            "Each cell by what is chosen above it: dark little, bright much. Point for numbers, click to stand there.",
         )[self.shows])  # fmt: skip
         self.legend.setVisible(self.shows != AS_EVER)
 
