@@ -208,6 +208,11 @@ def test_every_object_is_told_with_what_it_costs_and_what_it_hides(rooms: tuple[
         shown = without.share_seen - sight.share_seen
         # Of few rays from cell to cell, so a little less than all that asks more of them.
         assert costs[node].hides == pytest.approx(shown, rel=0.25, abs=0.01), node
+        # And back: what it would do if it blocked is about what it did.
+        (back,) = without.passing
+        assert back.node == node and back.cells == pytest.approx(fewer, abs=max(0.25 * abs(fewer), 4))
+        assert back.hides == pytest.approx(shown, rel=0.3, abs=0.01), node
+    assert sight.passing == ()
     assert costs["r/middle a"].hides > 0.1 > costs["r/pillar"].hides > costs["r/ornament"].hides
 
 

@@ -15,7 +15,7 @@ from helpers import level_file
 from ropebell.app.stage.camera import Camera
 from ropebell.app.steps.faults import FaultsStep
 from ropebell.app.steps.level import SIGHT, LevelStep
-from ropebell.app.steps.level.sight import FROM_HERE, MAP, SightPanel, cost_in_words
+from ropebell.app.steps.level.sight import FROM_HERE, MAP, SightPanel, cost_in_words, passing_in_words
 from ropebell.app.steps.level.sight_map import section
 from ropebell.app.steps.level.views import IN_SIGHT
 from ropebell.app.window import Window
@@ -209,6 +209,14 @@ def test_sight_is_looked_into_shown_from_a_place_and_in_plan_and_acted_on(
     assert "foretold), " in page.through_words.text() and "% more seen" in page.through_words.text()
     left = [page.blockers.item(row).data(Qt.ItemDataRole.UserRole) for row in range(page.blockers.count())]
     assert "things/ornament" not in left and not page.look.isVisible()
+    # What it would do if it blocked again is told beside the act.
+    (back,) = page.looked.sight.passing
+    assert page.passing.isVisible() and page.passing.item(0).text() == passing_in_words(back)
+    assert back.node == "things/ornament" and "would hide about" in page.passing.item(0).text()
+    page.back.click()
+    assert "things/ornament" not in s.document.project.brief.marks
+    s.document.undo.undo()
+    idle(window, qtbot)
     window.go_to_step("faults")
     assert window.stage.look.view is before
 

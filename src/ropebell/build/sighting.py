@@ -54,6 +54,7 @@ def sight_of(
             "widths": [leak.width for leak in found.leaks],
             "nodes": [list(leak.nodes) for leak in found.leaks],
             "blockers": [astuple(b) for b in found.blockers], "costs": [astuple(c) for c in found.costs],
+            "passing": [astuple(c) for c in found.passing],
         },
     )  # fmt: skip
     return found, False
@@ -116,6 +117,7 @@ def _read(kept: Artifact) -> Sight:
     return Sight(
         m["sealed"], m["open"], m["decided"], gaps, np.asarray(a["low"]), m["size"], a["number"], a["middles"],
         a["seen"], a["narrow"], np.asarray(a["asked"]), m["seconds"], tuple(Cost(*c) for c in m["costs"]),
+        tuple(Cost(*c) for c in m["passing"]),
         tuple(Candidate(*b) for b in m["blockers"]), a["unseen"], a["hull"], m["cell"], m["seeing"],
         bool(m.get("beyond_seen", False)),
     )  # fmt: skip
@@ -212,6 +214,10 @@ def as_json(sight: Sight, scene: Scene, texels_per_metre: float) -> dict[str, An
                 "cells": b.cells,
             }
             for b in sight.blockers
+        ],
+        "passing": [
+            {"node": c.node, "triangles": c.triangles, "cells": c.cells, "hides": round(c.hides, 6)}
+            for c in sight.passing
         ],
         "costs": [{**asdict(c), "seconds": round(c.seconds, 4), "hides": round(c.hides, 6)} for c in sight.costs],
         "unseen": {"area": round(area, 4), "texels": texels},

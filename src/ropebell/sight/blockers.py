@@ -14,9 +14,9 @@ from ropebell.light.rays import RaySpace
 from ropebell.sight.cells import cells_of_each
 from ropebell.sight.mutual import Mutual
 
-# Hidden pairs of cells that are asked what hides them, and rays of each; rays by which the cost of an object is timed,
-# and how often.
-SAMPLED, RAYS, TIMED, TRIES = 40_000, 4, 30_000, 3
+# Pairs of cells that are asked what hides them, or would, and rays of each; rays by which the cost of an object is
+# timed, and how often.
+SAMPLED, RAYS, SHOWN, TIMED, TRIES = 40_000, 4, 16, 30_000, 3
 # An object is proposed if it hides no more of all pairs, and has at least this share of the triangles.
 HIDES, SHARE = 0.002, 0.002
 MOST, LOOKED_AT = 12, 14
@@ -26,7 +26,7 @@ MOST_FACES = 64
 
 @dataclass(frozen=True)
 class Cost:
-    """What an object takes of finding out who sees whom, and what it does for it.
+    """What an object takes of finding out who sees whom, and what it does for it; or would, if it blocked.
 
     Attributes:
         node: its path. triangles: how many it has. rays: that end on it, about. seconds: of the ray library that those
@@ -73,7 +73,7 @@ def blockers_of(
     if not len(mutual.cells) or not counts.any():
         return [], []
     whole = RaySpace(scene.corners[hiding])
-    pairs, start, way = _hidden(mutual, whole)
+    pairs, start, way = _rays(mutual, whole, False, RAYS)
     owner = scene.node[np.flatnonzero(hiding)]
     met = whole.first_hit(start, way)
     first = np.where(met >= 0, owner[np.maximum(met, 0)], -1)
@@ -104,6 +104,35 @@ def blockers_of(
     return costs, sorted(found, key=lambda b: (-b.triangles, b.hides))[:MOST]
 
 
+def passing_of(scene: Scene, solid: Mask, hiding: Mask, mutual: Mutual) -> list[Cost]:
+    """What each object would do that a mark lets sight through: cells more, and what it would hide.
+
+    Args:
+        solid, hiding: as of `blockers_of`.
+    """
+    many, names = len(scene.node_names), scene.node_names
+    counts = np.bincount(scene.node[~solid], minlength=many)
+    nodes = [n for n, m in enumerate(scene.marks.nodes) if m.blocks_sight is False and counts[n]]
+    if not nodes or not len(mutual.cells):
+        return []
+    space = RaySpace(scene.corners[hiding])
+    pairs, start, way = _rays(mutual, space, True, SHOWN)
+    free = ~space.blocked(start, way, np.ones(len(start), np.float32))
+    pairs, start, way = pairs[free], start[free], way[free]
+    of_pair = np.bincount(pairs)
+    seen, found = 1.0 - _hidden_share(mutual), []
+    for node in nodes:
+        its = scene.node == node
+        with_it = solid | its
+        own = RaySpace(scene.corners[its])
+        begun = (start + (space.centre - own.centre)).astype(np.float32)
+        met = np.bincount(pairs[own.blocked(begun, way, np.ones(len(way), np.float32))], minlength=len(of_pair))
+        hides = seen * float(((met == of_pair) & (of_pair > 0)).sum()) / max(int((of_pair > 0).sum()), 1)
+        cells = cells_of_each(mutual.cells, scene.corners[with_it], scene.node[with_it], many)[node]
+        found.append(Cost(names[node], int(counts[node]), 0, 0.0, int(cells), hides, False))
+    return sorted(found, key=lambda c: (-c.hides, -c.triangles))
+
+
 def _hidden_by(
     mutual: Mutual, space: RaySpace, owner: I32, pairs: I64, first: I32, start: F32, way: F32, count: int
 ) -> F64:  # fmt: skip
@@ -119,18 +148,18 @@ def _hidden_by(
     return _hidden_share(mutual) * np.bincount(shown, minlength=count) / asked
 
 
-def _hidden(mutual: Mutual, space: RaySpace) -> tuple[I64, F32, F32]:
-    """Rays between cells that do not see each other: (m,) which pair, counted from 0, and from where to where."""
+def _rays(mutual: Mutual, space: RaySpace, seeing: bool, each: int) -> tuple[I64, F32, F32]:
+    """Rays between cells that see each other, or do not: (m,) which pair, counted from 0, and from where to where."""
     rng = np.random.default_rng(4)
     n = len(mutual.cells)
     a, b = rng.integers(0, n, (2, 8 * SAMPLED))
-    unseen = (mutual.seen[a, b >> 3] >> (7 - (b & 7)) & 1) == 0
-    a, b = a[unseen][:SAMPLED], b[unseen][:SAMPLED]
+    wanted = (a != b) & ((mutual.seen[a, b >> 3] >> (7 - (b & 7)) & 1) == seeing)
+    a, b = a[wanted][:SAMPLED], b[wanted][:SAMPLED]
     places = (mutual.cells.places - space.centre).astype(np.float32)
-    choice = rng.integers(0, places.shape[1], (2, len(a), RAYS))
+    choice = rng.integers(0, places.shape[1], (2, len(a), each))
     start = places[a[:, None], choice[0]].reshape(-1, 3)
     way = places[b[:, None], choice[1]].reshape(-1, 3) - start
-    return np.repeat(np.arange(len(a)), RAYS), np.ascontiguousarray(start), np.ascontiguousarray(way)
+    return np.repeat(np.arange(len(a)), each), np.ascontiguousarray(start), np.ascontiguousarray(way)
 
 
 def _free_but_for(space: RaySpace, owner: I32, node: I32, start: F32, way: F32) -> NDArray[np.bool_]:

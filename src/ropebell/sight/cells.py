@@ -116,10 +116,10 @@ def cells_of(flood: Flood, corners: F64, size: float, finer: Sequence[SightBox] 
 
 
 def cells_of_each(cells: Cells, corners: F64, owner: I32, count: int) -> I64:
-    """(count,) how many cells fewer there would be without each object: where nothing else is, they could be larger.
+    """(count,) how many cells more there are with each object than without: where nothing else is, they are larger.
 
     Args:
-        corners: (T, 3, 3) metres, what blocks. owner: (T,) object of each.
+        corners: (T, 3, 3) metres, what blocks, or would. owner: (T,) object of each.
     """
     shape, step = np.array(cells.number.shape, np.int64), cells.largest
     pairs = rasterised(np.ascontiguousarray(corners - cells.low), shape, cells.size)
@@ -132,7 +132,7 @@ def cells_of_each(cells: Cells, corners: F64, owner: I32, count: int) -> I64:
     place, node = place[alone], node[alone]
     at = np.stack(np.unravel_index(place, cells.number.shape), axis=1)
     block = np.ravel_multi_index((at // step).T, tuple(int(v) for v in shape // step))
-    fewer = np.zeros(count, np.int64)
+    more = np.zeros(count, np.int64)
     order = np.lexsort((block, node))
     ends = np.flatnonzero(np.diff(node[order], append=-1) | np.diff(block[order], append=-1)) + 1
     for first, end in zip(np.concatenate([[0], ends[:-1]]).tolist(), ends.tolist()):
@@ -144,12 +144,15 @@ def cells_of_each(cells: Cells, corners: F64, owner: I32, count: int) -> I64:
             continue
         left = touched[part].copy()
         left[tuple((at[mine] - corner).T)] = False
-        then = sum(
-            bool(held[x : x + w, y : y + w, z : z + w].any())
-            for (x, y, z), w in zip(*(v.tolist() for v in _blocks(left, cells.least[part], step)[:2]))
-        )
-        fewer[node[mine[0]]] += len(np.unique(cells.number[part][held])) - then
-    return fewer
+        with_it, without = (_held(t, held, cells.least[part], step) for t in (touched[part], left))
+        more[node[mine[0]]] += with_it - without
+    return more
+
+
+def _held(touched: Mask, held: Mask, least: NDArray[np.int8], size: int) -> int:
+    """Into how many blocks a part is cut that hold anything of the inside."""
+    at, width, _ = _blocks(touched, least, size)
+    return sum(bool(held[x : x + w, y : y + w, z : z + w].any()) for (x, y, z), w in zip(at.tolist(), width.tolist()))
 
 
 def _tried(

@@ -17,7 +17,7 @@ from ropebell.level.brief import Brief, SightBox
 from ropebell.level.model import F64, I32, U8, Level, Mask
 from ropebell.level.scene import Scene
 from ropebell.light.rays import RaySpace
-from ropebell.sight.blockers import Candidate, Cost, blockers_of
+from ropebell.sight.blockers import Candidate, Cost, blockers_of, passing_of
 from ropebell.sight.cells import cells_of
 from ropebell.sight.hull import closing
 from ropebell.sight.mutual import who_sees_whom
@@ -26,7 +26,7 @@ from ropebell.sight.survey import Sealing, blocks_sight, bodies_of, see_through,
 from ropebell.sight.unseen import opens_view, unseen_faces
 from ropebell.sight.walk import start_point
 
-VERSION = 7
+VERSION = 8
 # With more cells than this, larger ones are taken: pairs grow with their square.
 MOST_CELLS = 6000
 # A box asks for no larger ones, metres.
@@ -65,7 +65,8 @@ class Sight:
             hardly fit where they are.
         beyond_seen: whether what is beyond the inside can be seen from there, through what keeps it in, as glass does.
         asked: (n,) float64 rays that each cell took; seconds: what all of it took. costs: of what blocks, the dearest
-            first. blockers: the best to leave out first. unseen: (T,) bool, faces nobody can see.
+            first. passing: of what is let through, if it blocked. blockers: the best to leave out first.
+        unseen: (T,) bool, faces nobody can see.
         hull: (nodes,) bool, objects without which the inside would open to the outside.
         seeing: seconds of who sees whom alone.
     """
@@ -83,6 +84,7 @@ class Sight:
     asked: F64
     seconds: float
     costs: tuple[Cost, ...]
+    passing: tuple[Cost, ...]
     blockers: tuple[Candidate, ...]
     unseen: NDArray[np.bool_]
     hull: NDArray[np.bool_]
@@ -165,7 +167,7 @@ def look(
         nothing = np.zeros(0, np.int32)
         return Sight(
             found.sealed, found.open, found.decided, gaps, np.zeros(3), cell, np.full((1, 1, 1), -1, np.int32),
-            np.zeros((0, 3)), np.zeros((0, 0), np.uint8), nothing, np.zeros(0), time.perf_counter() - begin, (), (),
+            np.zeros((0, 3)), np.zeros((0, 0), np.uint8), nothing, np.zeros(0), time.perf_counter() - begin, (), (), (),
             np.zeros(len(scene), np.bool_), np.zeros(len(scene.node_names), np.bool_), cell,
             0.0,
         )  # fmt: skip
@@ -203,10 +205,11 @@ def _seen(
         hull, unseen, beyond_seen = beside.result()
     tick(SEEN)
     costs, blockers = blockers_of(scene, solid, hiding, hull, mutual)
+    passing = passing_of(scene, solid, hiding, mutual)
     return Sight(
         found.sealed, found.open, found.decided, gaps, cells.low, cells.size, cells.number, cells.middles, mutual.seen,
-        cells.narrow.astype(np.int32), mutual.asked, time.perf_counter() - begin, tuple(costs), tuple(blockers),
-        unseen, hull, cell, took, beyond_seen,
+        cells.narrow.astype(np.int32), mutual.asked, time.perf_counter() - begin, tuple(costs), tuple(passing),
+        tuple(blockers), unseen, hull, cell, took, beyond_seen,
     )  # fmt: skip
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from functools import partial
 
@@ -47,6 +48,13 @@ def cost_in_words(cost: Cost) -> str:
     return f"{short(cost.node)}: {cost.seconds:.2g} s{cells}; {does}hides {hides}"
 
 
+def passing_in_words(cost: Cost) -> str:
+    """What an object that is let through would do if it blocked."""
+    cells = f", {cost.cells} cells more" if cost.cells > 0 else ""
+    hides = hidden_in_words(cost.hides).replace(" ", "\N{NO-BREAK SPACE}")
+    return f"{short(cost.node)}: would hide about {hides}{cells}"
+
+
 class SightPanel(QWidget):
     """What is found, with the acts that follow from it.
 
@@ -87,14 +95,16 @@ class SightPanel(QWidget):
         self.blockers = Sentences("Objects that need not block sight", 170)
         self.through = button("Let sight through")
         self.through_words = label("", "second")
+        self.passing_title, self.passing = label("Lets sight through", "heading"), Sentences("Let through", 120)
+        self.back = button("Let it block again")
         self.costs_title, self.costs = label("What each object costs", "heading"), Sentences("What each costs", 200)
         self.unseen_title, self.unseen = label("Seen by nobody", "heading"), label("", "second")
         self.bare, self.lit = button("No lightmaps for these"), button("All lightmaps back", "flat")
         for part in (
             self.about, self.box_title, self.box, self.poses_title, self.poses, self.look, self.ways_title, self.ways,
             self.show_title, self.show_as, self.legend, self.blockers_title, self.blockers, self.through,
-            self.through_words, self.costs_title, self.costs, self.unseen_title, self.unseen,
-            self.bare, self.lit, self.finer,
+            self.through_words, self.passing_title, self.passing, self.back, self.costs_title, self.costs,
+            self.unseen_title, self.unseen, self.bare, self.lit, self.finer,
         ):  # fmt: skip
             rows.addWidget(part)
         rows.addStretch(1)
@@ -109,6 +119,8 @@ class SightPanel(QWidget):
         self.blockers.itemClicked.connect(lambda item: self._select(item.data(Qt.ItemDataRole.UserRole)))
         self.costs.itemClicked.connect(lambda item: self._select(item.data(Qt.ItemDataRole.UserRole)))
         self.through.clicked.connect(self._let_through)
+        self.passing.itemClicked.connect(lambda item: self._select(item.data(Qt.ItemDataRole.UserRole)))
+        self.back.clicked.connect(self._block_again)
         self.bare.clicked.connect(self._no_lightmaps)
         self.lit.clicked.connect(lambda: desk.document.edit_brief("All lightmaps back", with_nothing_left_out))
         self._came.connect(lambda share: self.look.setText(f"Stop   {100 * share:.0f} %"))
@@ -295,18 +307,27 @@ class SightPanel(QWidget):
             part.setVisible(bool(found))
 
     def _tell_costs(self, sight: Sight | None) -> None:
-        found = sight.costs[:MOST_COSTS] if sight is not None else ()
-        self.costs.blockSignals(True)
-        self.costs.clear()
-        for cost in found:
-            item = QListWidgetItem(cost_in_words(cost))
+        costs, passing = (sight.costs[:MOST_COSTS], sight.passing) if sight is not None else ((), ())
+        self._list(self.costs, costs, cost_in_words, "some {} rays end on it")
+        self._list(self.passing, passing, passing_in_words, "no ray ends on it")
+        for title, listing, found in (
+            (self.costs_title, self.costs, costs), (self.passing_title, self.passing, passing)
+        ):  # fmt: skip
+            title.setVisible(bool(found))
+            listing.setVisible(bool(found))
+        self.back.setVisible(bool(passing))
+
+    @staticmethod
+    def _list(listing: Sentences, costs: Sequence[Cost], words: Callable[[Cost], str], rays: str) -> None:
+        listing.blockSignals(True)
+        listing.clear()
+        for cost in costs:
+            item = QListWidgetItem(words(cost))
             item.setData(Qt.ItemDataRole.UserRole, cost.node)
-            item.setToolTip(f"{cost.node}: {cost.triangles:,} faces, some {short_count(cost.rays)} rays end on it")
-            self.costs.addItem(item)
-        self.costs.blockSignals(False)
-        self.costs.fit()
-        for part in (self.costs_title, self.costs):
-            part.setVisible(bool(found))
+            item.setToolTip(f"{cost.node}: {cost.triangles:,} faces, {rays.format(short_count(cost.rays))}")
+            listing.addItem(item)
+        listing.blockSignals(False)
+        listing.fit()
 
     def _tell_unseen(self, looked: Looked | None) -> None:
         now = self._desk.level.now
@@ -393,6 +414,13 @@ class SightPanel(QWidget):
         if project is not None and path in project.brief.marks and project.brief.marks[path].blocks_sight is False:
             before = [s for s in spared.read_spared(now.project.folder) if s.node != path]
             self._keep([*before, spared.sparing(blocker, looked.sight)])
+
+    def _block_again(self) -> None:
+        item = self.passing.currentItem() or self.passing.item(0)
+        if item is not None:
+            path = item.data(Qt.ItemDataRole.UserRole)
+            change = partial(with_marks, paths=(path,), key="blocks_sight", value=None)
+            self._desk.document.edit_brief(f"{short(path)} blocks sight again", change)
 
     def _no_lightmaps(self) -> None:
         if self.looked is not None:
