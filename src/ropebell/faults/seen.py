@@ -17,6 +17,8 @@ NEAREST, SPREAD = 6, 10
 OFF = 0.02
 # Charts with more texels than this are tried by so many of them.
 MANY, FIRST = 1500, 300
+# Texels along each side of a block that one of them is looked at for; charts with fewer are looked at one by one.
+BLOCK, FEW = 2, 100
 SIDES, SEEN = {False: "front", True: "back"}, 2
 
 
@@ -108,7 +110,28 @@ class Seen:
         seen[first], far[first] = self._shot(rows[first], from_behind)
         any_seen = np.bincount(chart[first], seen[first], minlength=int(chart.max()) + 1) > 0
         rest = ~first & (~many | any_seen[chart])
-        seen[rest], far[rest] = self._shot(rows[rest], from_behind)
+        seen[rest], far[rest] = self._shot_by_blocks(rows[rest], from_behind)
+        return seen, far
+
+    def _shot_by_blocks(self, rows: np.ndarray, from_behind: bool) -> tuple[Mask, F64]:
+        """One texel of each small block is looked at for all of it; all are where blocks beside each other differ, and
+        on charts of few."""
+        texels, chart = self._lit.texels, self._lit.chart[rows]
+        height, width = ((n + BLOCK - 1) // BLOCK + 2 for n in texels.grid.shape[1:])
+        key = (chart.astype(np.int64) * height + texels.row[rows] // BLOCK + 1) * width + texels.column[rows] // BLOCK
+        few = np.bincount(chart, minlength=1)[chart] < FEW
+        blocks, one, block = np.unique(np.where(few, -1 - np.arange(len(rows)), key), True, True)
+        known, from_there = self._shot(rows[one], from_behind)
+        differ = np.zeros(len(blocks), np.bool_)
+        for beside in (1, width - 1, width, width + 1):
+            other = np.minimum(np.searchsorted(blocks, blocks + beside), len(blocks) - 1)
+            found = np.flatnonzero((blocks >= 0) & (blocks[other] == blocks + beside))
+            apart = found[known[found] != known[other[found]]]
+            differ[apart] = differ[other[apart]] = True
+        seen, far = known[block], from_there[block]
+        again = differ[block]
+        again[one] = False
+        seen[again], far[again] = self._shot(rows[again], from_behind)
         return seen, far
 
     def _shot(self, rows: np.ndarray, from_behind: bool, places: F64 | None = None) -> tuple[Mask, F64]:
