@@ -26,17 +26,32 @@ TODAY = datetime.date(2026, 11, 25)
 COARSE = {"density.texels_per_metre": 4.0, "light.gather_rays": 64}
 
 
+# Three of the seven, coarser.
+COARSE_DAYS = tuple(Day(d.note, {**d.recipe, **COARSE}, d.brief) for d in (DAYS[1], DAYS[4], DAYS[6]))
+
+
 @pytest.fixture
 def coarse_days(monkeypatch: pytest.MonkeyPatch) -> tuple[Day, ...]:
-    """Three of the seven, coarser."""
-    days = tuple(Day(d.note, {**d.recipe, **COARSE}, d.brief) for d in (DAYS[1], DAYS[4], DAYS[6]))
-    monkeypatch.setattr(sample_days, "DAYS", days)
-    return days
+    """In the place of the sample's own."""
+    monkeypatch.setattr(sample_days, "DAYS", COARSE_DAYS)
+    return COARSE_DAYS
 
 
-def test_every_day_is_a_build_with_its_note_and_re_uses_rays(tmp_path: Path, coarse_days: tuple[Day, ...]) -> None:
+@pytest.fixture(scope="module")
+def recorded(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, list[tuple[int, int]]]:
+    """The sample with coarse days, where the window keeps it, and what was heard while it was written."""
     heard: list[tuple[int, int]] = []
-    folder = write_demo_with_days(tmp_path / "mill", lambda done, of: heard.append((done, of)), TODAY)
+    folder = tmp_path_factory.mktemp("data") / "ropebell" / "tide-mill"
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(sample_days, "DAYS", COARSE_DAYS)
+        write_demo_with_days(folder, lambda done, of: heard.append((done, of)), TODAY)
+    return folder, heard
+
+
+def test_every_day_is_a_build_with_its_note_and_re_uses_rays(
+    recorded: tuple[Path, list[tuple[int, int]]], coarse_days: tuple[Day, ...]
+) -> None:
+    folder, heard = recorded
     assert heard == [(0, 3), (1, 3), (2, 3), (3, 3)]
     builds = folder / "builds"
     assert sorted(p.name for p in folder.iterdir() if "builds" in p.name) == ["builds"]
@@ -57,9 +72,18 @@ def test_every_day_is_a_build_with_its_note_and_re_uses_rays(tmp_path: Path, coa
     assert {p: p.stat().st_mtime_ns for p in builds.rglob("*")} == before
 
 
+@pytest.mark.usefixtures("coarse_days")
 def test_an_interrupted_recording_leaves_nothing_and_is_begun_anew(
-    tmp_path: Path, coarse_days: tuple[Day, ...]
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
+    """What is recorded is no matter here: folders of a build, made by hand."""
+
+    def record(_day: Day, _project: object, out: Path, _made: datetime.datetime) -> None:
+        (out / "layers").mkdir(parents=True)
+        (out / "journal.jsonl").touch()
+
+    monkeypatch.setattr(sample_days, "_record", record)
+
     def interrupt(done: int, _of: int) -> None:
         if done == 1:
             raise Stopped()
@@ -95,10 +119,11 @@ def test_a_bare_sample_has_no_builds(tmp_path: Path, capsys: pytest.CaptureFixtu
 
 
 def test_the_window_writes_the_sample_and_shows_the_notes_of_its_builds(
-    tmp_path: Path, coarse_days: tuple[Day, ...], empty_window: Window, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
-) -> None:
-    monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path))
-    folder = write_demo_with_days(tmp_path / "ropebell" / "tide-mill", lambda *_: None, TODAY)
+    recorded: tuple[Path, list[tuple[int, int]]], coarse_days: tuple[Day, ...], empty_window: Window, qtbot: QtBot,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:  # fmt: skip
+    folder, _ = recorded
+    monkeypatch.setenv("XDG_DATA_HOME", str(folder.parents[1]))
     window = empty_window
     window.desk.relighter.enabled = False
     window.desk.commands.run("file.sample")
