@@ -53,7 +53,7 @@ def black_patches(s: Looked) -> Iterator[Finding]:
     rows = np.flatnonzero(lit.counts & (lit.light <= BLACK * most)).astype(np.int32)
     if not len(rows) or most <= 0:
         return
-    around, telling = _in_sight(lit.hits.table, rows, RAYS, lit.light, LIT * lit.usual)
+    around, telling = _in_sight(lit.hits.table, rows, lit.light[rows], RAYS, lit.light, LIT * lit.usual)
     dark = (lit.samples.count[rows] > 0) & (telling >= TELLING) & (lit.light[rows] < BLACK * around)
     front = np.zeros(len(lit), np.bool_)
     front[rows[dark]] = True
@@ -73,21 +73,23 @@ def black_patches(s: Looked) -> Iterator[Finding]:
 
 
 @kernel
-def _in_sight(table: I32, rows: I32, most: int, light: F32, least: float) -> tuple[F64, F64]:
+def _in_sight(table: I32, rows: I32, own: F32, most: int, light: F32, least: float) -> tuple[F64, F64]:
     """(m,) median light of the surfaces that each texel's rays meet, and the share of its rays that meet any; none
-    where the median is under `least` lux."""
+    where the median is under `least` lux, or so low that the texel is not black beside it."""
     around, telling = np.zeros(len(rows)), np.zeros(len(rows))
     rays = min(most, table.shape[1])
     met = np.empty(rays, np.float32)
     for m in range(len(rows)):
-        n, counted = 0, 0
+        n, counted, lighter = 0, 0, 0
         for k in range(rays):
             h = table[rows[m], k]
             counted += h != NONE
             if h >= 0:
                 met[n] = light[h]
+                lighter += own[m] < BLACK * met[n]
                 n += 1
-        if n:
+        # Finding a median takes longer than all else here.
+        if n and 2 * lighter >= n:
             around[m] = np.median(met[:n])
             telling[m] = n / counted if around[m] >= least else 0.0
     return around, telling
@@ -139,7 +141,7 @@ def _from_behind(s: Looked, rows: I32, expected: F64) -> Mask:
         return found
     other = s.again.of(None, samples=samples_of(lit, rows), flipped=True, rays=32, lamps=False)
     every = np.arange(len(rows), dtype=np.int32)
-    around, telling = _in_sight(other.hits, every, other.hits.shape[1], lit.light, LIT * lit.usual)
+    around, telling = _in_sight(other.hits, every, lit.light[rows], other.hits.shape[1], lit.light, LIT * lit.usual)
     black = (other.behind < 0.25) & (telling >= TELLING) & (lit.light[rows] < BLACK * around)
     found[rows[black]] = True
     expected[rows[black]] = around[black]
