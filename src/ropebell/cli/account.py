@@ -9,13 +9,14 @@ from pathlib import Path
 import numpy as np
 
 from ropebell.account.history import history
-from ropebell.account.texel import Account, Ledger
+from ropebell.account.texel import Account, Ledger, LightAccount
 from ropebell.account.verdict import Verdict, verdict
 from ropebell.account.what_if import what_if
 from ropebell.build.reopened import reopen
 from ropebell.cli.commands import Color
 from ropebell.cli.said import say
 from ropebell.errors import UsageError
+from ropebell.faults.lit import Lit
 
 
 def account(build: Path, point: Color, normal: Color | None, as_json: bool) -> int:
@@ -63,34 +64,38 @@ def _lines(ledger: Ledger, a: Account, judged: Verdict, past: list[tuple[str, li
     place = ", ".join(f"{v:.3f}" for v in spot.position)
     where = f"page {spot.page}, texel {lit.texels.column[spot.texel]}, {lit.texels.row[spot.texel]}"
     verdict_word = "proved" if judged.proved else "likely"
-    lines = [
+    head = [
         f"{a.node} at {place}: {where}, {a.density:.3g} texels/m",
         f"  {judged.text}" + (f" ({judged.finding.kind}, {verdict_word})" if judged.finding is not None else ""),
-        f"  {'all its light':<28}{lux(a.irradiance)}  ± {100 * a.noise:.2g} %",
     ]
-    for number, value in enumerate(a.bounces):
-        lines.append(f"  {'direct' if number == 0 else f'bounce {number}':<28}{lux(value)}")
-    for light in a.lights:
-        w = light.way
-        said = ""
-        if w is not None and not w.in_reach:
-            said = "  out of reach"
-        elif w is not None and not w.facing:
-            said = "  behind its face"
-        elif w is not None and w.blocked_by:
-            names = ", ".join(f"{lit.scene.node_names[n]} {100 * share:.0f} %" for n, share in w.blocked_by[:3])
-            said = f"  blocked by {names}"
-        lines.append(f"  {light.name:<28}{lux(light.direct + light.bounced)}{said}")
-    lines.append(f"  {'sky':<28}{lux(a.sky)}")
-    lines += [f"  from {g.node:<23}{lux(g.light)}" for g in a.giving]
+    rows: list[tuple[str, object, str]] = [("all its light", a.irradiance, f"± {100 * a.noise:.2g} %")]
+    rows += [("direct" if number == 0 else f"bounce {number}", value, "") for number, value in enumerate(a.bounces)]
+    rows += [(light.name, light.direct + light.bounced, _said(lit, light)) for light in a.lights]
+    rows.append(("sky", a.sky, ""))
+    rows += [(f"from {g.node}", g.light, "") for g in a.giving]
+    for one in what_if(lit, a):
+        inside = one.within
+        told = "" if inside is None else f"{inside[0]:.4g} to {inside[1]:.4g} lx in the place of this texel"
+        rows.append((one.what, one.light, told))
+    rows += [(f"build {name}", value, "") for name, value in past]
+    wide = max(len(name) for name, *_ in rows)
+    lines = head + [f"  {name:<{wide}}{lux(value)}  {said}".rstrip() for name, value, said in rows]
+    if a.behind[0] > 0:
+        lines.append(f"  {100 * a.behind[0]:.0f} % of its rays meet backs of faces: {', '.join(a.behind[1])}")
     if a.mixed_with:
         names = ", ".join(f"{node} {100 * share:.0f} %" for node, share in a.mixed_with)
         lines.append(f"  at mip level {lit.settings.mip} it is read together with texels of {names}")
-    if a.behind[0] > 0:
-        lines.append(f"  {100 * a.behind[0]:.0f} % of its rays meet backs of faces: {', '.join(a.behind[1])}")
-    for one in what_if(lit, a):
-        inside = one.within
-        told = "" if inside is None else f"  {inside[0]:.4g} to {inside[1]:.4g} lx in the place of this texel"
-        lines.append(f"  {one.what:<28}{lux(one.light)}{told}")
-    lines += [f"  build {name:<22}{lux(value)}" for name, value in past]
     return "\n".join(lines)
+
+
+def _said(lit: Lit, light: LightAccount) -> str:
+    """What is between the spot and a light."""
+    w = light.way
+    if w is not None and not w.in_reach:
+        return "out of reach"
+    if w is not None and not w.facing:
+        return "behind its face"
+    if w is not None and w.blocked_by:
+        names = ", ".join(f"{lit.scene.node_names[n]} {100 * share:.0f} %" for n, share in w.blocked_by[:3])
+        return f"blocked by {names}"
+    return ""
