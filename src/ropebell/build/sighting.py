@@ -161,14 +161,18 @@ def hidden_in_words(share: float) -> str:
     return "nothing" if share <= 0.0 else "<0.01 %" if share < 1e-4 else f"{100 * share:.2g} %"
 
 
-def in_words(sight: Sight) -> str:
-    """Whether it is sealed, and how much sees how much, in a sentence."""
+def in_words(sight: Sight, count: Callable[[int], str] = "{:,}".format) -> str:
+    """Whether it is sealed, and how much sees how much, in a sentence.
+
+    Args:
+        count: writes a whole number.
+    """
     if sight.open:
         return "The level is open by nature, so no leak is looked for."
     n, share = len(sight.middles), 100 * sight.share_seen
     number = len(sight.leaks)
     leaks = f"leaks in {number} place{'s' if number > 1 else ''}"
-    seen = f"of {n:,} cells each sees {share:.0f} % of the others"
+    seen = f"of {count(n)} cells each sees {share:.0f} % of the others"
     return f"The level {'is sealed' if sight.sealed else leaks}; {seen}."
 
 

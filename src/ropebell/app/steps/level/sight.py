@@ -17,7 +17,7 @@ from ropebell.app.parts import Choice, Sentences, button, label, rows_in
 from ropebell.app.reading import Opened
 from ropebell.app.steps.level.looked import Looked, ground_of, subject_of
 from ropebell.app.steps.level.sight_boxes import SightBoxes
-from ropebell.app.words import short_count
+from ropebell.app.words import count, short_count
 from ropebell.build import spared
 from ropebell.build.sighting import hidden_in_words, in_words, known_sight, sight_of, texels_of
 from ropebell.build.store import Store
@@ -241,7 +241,7 @@ class SightPanel(QWidget):
             self.look.setText("Look for leaks and sight")
         self.look.setVisible(looked is None or self._stop is not None)
         self.about.setText(
-            in_words(sight) if sight is not None
+            in_words(sight, count) if sight is not None
             else "Finds every way out of the level, who sees whom, and what nobody sees. Kept until something that "
             "blocks sight moves."
         )  # fmt: skip
