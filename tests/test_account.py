@@ -244,6 +244,16 @@ def test_what_if_answers_as_a_build_would(tmp_path: Path) -> None:
     assert not free.exact and np.allclose(free.light - account.raw, wanted, rtol=0.3)
 
 
+def test_every_texel_is_told_what_if_even_on_the_rim_of_its_chart(ledger: Ledger) -> None:
+    lit, rng = ledger.lit, np.random.default_rng(2)
+    rim = np.flatnonzero(np.any([lit.beside(*way) < 0 for way in ((1, 0), (-1, 0), (0, 1), (0, -1))], axis=0))
+    for row in [*rng.choice(rim, 16), *rng.integers(0, len(lit), 4)]:
+        account = ledger.account(ledger.spot(lit.places[row], lit.normals[row]))
+        told = what_if(lit, account)
+        assert all(np.isfinite(w.light).all() and (w.light >= 0).all() for w in told)
+        assert any(w.within is not None for w in told)
+
+
 def test_denser_here_is_what_a_denser_build_has_there(tmp_path: Path) -> None:
     """Across the edge of a post's shadow, which lies within one or two of the build's texels."""
     b = LevelBuilder()

@@ -31,8 +31,9 @@ class Denser:
     lightest: float
 
 
-def denser(lit: Lit, spot: Spot, times: int, rays: int) -> Denser:
-    """Light of a spot at so many times the density, before finishing, on the light that the build stored.
+def denser(lit: Lit, spot: Spot, times: int, rays: int) -> Denser | None:
+    """Light of a spot at so many times the density, before finishing, on the light that the build stored; None where
+    its chart is too narrow for the finer grid.
 
     Its chart is laid on a grid of as many times as many lines; a build would also fit it to whole texels of its own.
 
@@ -50,7 +51,10 @@ def denser(lit: Lit, spot: Spot, times: int, rays: int) -> Denser:
     again = Again(lit)
     samples = again.open_samples(texels, patch)
     inside = (texels.column // times == MARGIN) & (texels.row // times == MARGIN)
-    asked = np.flatnonzero(inside).astype(np.int32)
+    # A spot on a chart's very rim may lie beside all texels of its own.
+    asked = np.flatnonzero(inside if inside.any() else np.ones(len(texels), np.bool_)).astype(np.int32)
+    if not len(asked):
+        return None
     x, y = ((np.array(spot.uv) - corner) * times).astype(np.int64)
     here = int(np.argmin((texels.column[asked] - x) ** 2 + (texels.row[asked] - y) ** 2))
     light = again.of(None, samples=samples.among(samples.target[asked]), rays=rays).light

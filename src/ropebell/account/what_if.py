@@ -105,6 +105,8 @@ def _denser(lit: Lit, account: Account) -> Iterator[WhatIf]:
     """With more texels: what the spot's own would then have, and what all that lie in its texel's place would."""
     for times, words in DENSER.items():
         found = denser(lit, account.spot, times, RAYS)
+        if found is None:
+            continue
         yield WhatIf(
             words, found.light.astype(np.float64), False,
             RAISE_DENSITY.of(account.node, str(times)), account.node, (found.darkest, found.lightest),
