@@ -16,7 +16,6 @@ from helpers import level_file, room
 from ropebell.app.stage.camera import Camera
 from ropebell.app.steps.compare import CompareStep
 from ropebell.app.steps.compare.bench import ADVICE, CHANGES, LEVEL, OBJECT, OF_SPOT, TIME
-from ropebell.app.steps.compare.charts import seconds_in_words
 from ropebell.app.steps.compare.views import BESIDE, COST, FIRST, LUX, WIPE
 from ropebell.app.views import RESULT
 from ropebell.app.window import Window
@@ -140,7 +139,7 @@ def test_two_knots_of_the_rope_are_compared(window: Window, qtbot: QtBot) -> Non
     table, rows = bench.spent.table, beside(*step.comparing.found.ledgers, "object")  # type: ignore[union-attr]
     assert table.rowCount() == len(rows) > 1
     told = {table.item(n, 0).toolTip(): (table.item(n, 1).text(), table.item(n, 2).text()) for n in range(len(rows))}
-    assert told == {name: (seconds_in_words(a), seconds_in_words(b)) for name, a, b in rows}
+    assert told == {name: (f"{a:.2f} s", f"{b:.2f} s") for name, a, b in rows}
     table.sortByColumn(3, Qt.SortOrder.AscendingOrder)
     changes = {name: b - a for name, a, b in rows}
     listed = [changes[table.item(n, 0).toolTip()] for n in range(len(rows))]

@@ -14,7 +14,7 @@ from ropebell.build.stages import WORDS as STAGE_WORDS
 from ropebell.checks.subject import short
 from ropebell.compare.ledger import Ledger, beside
 
-HIGH = 230
+HIGH, ROW = 230, 24
 BY = ("object", "stage", "light")
 NUMBER = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
 ORDER, NAME = Qt.ItemDataRole.UserRole, Qt.ItemDataRole.UserRole + 1
@@ -22,6 +22,11 @@ ORDER, NAME = Qt.ItemDataRole.UserRole, Qt.ItemDataRole.UserRole + 1
 
 def _memory(value: float) -> str:
     return megabytes(value * 2**20)
+
+
+def _seconds(value: float) -> str:
+    """Alike in all rows, so that they can be held against each other."""
+    return f"{value:.2f} s"
 
 
 def _number(value: float) -> str:
@@ -75,6 +80,7 @@ class LedgerView(QWidget):
         self.table.setShowGrid(False)
         if (side := self.table.verticalHeader()) is not None:
             side.hide()
+            side.setDefaultSectionSize(ROW)
         if (head := self.table.horizontalHeader()) is not None:
             head.setDefaultAlignment(NUMBER)
             head.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
@@ -108,7 +114,7 @@ class LedgerView(QWidget):
         self.none.setVisible(not sums)
         self.none.setText(f"{title} of single {what}s: not counted apart.")
         self.areas.show_sums([(self._words(n), v) for n, v in sums], words)
-        self._fill(beside(*both, what, quantity), words)
+        self._fill(beside(*both, what, quantity), _seconds if quantity == "seconds" else words)
 
     def _fill(self, rows: list[tuple[str, float, float]], words: Callable[[float], str]) -> None:
         # Or each row would be sorted in while it is being made.
@@ -125,6 +131,8 @@ class LedgerView(QWidget):
                 self.table.setItem(row, column, cell)
         self.table.setSortingEnabled(True)
         self.table.sortByColumn(2, Qt.SortOrder.DescendingOrder)
+        if (head := self.table.horizontalHeader()) is not None:
+            head.setSortIndicatorShown(False)  # there is no room for it beside so short a title
 
     def _words(self, name: str) -> str:
         return STAGE_WORDS.get(name, name) if BY[self._by] == "stage" else name
