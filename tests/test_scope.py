@@ -12,9 +12,11 @@ import pytest
 
 from gltf_files import write_glb
 from helpers import bake, level_file, recipe, room
+from ropebell.build.found import found_in
 from ropebell.build.manifest import read_manifest
 from ropebell.build.outputs import BAKED_LEVEL
 from ropebell.build.recipe import unfinished
+from ropebell.build.remedied import Tried, judged
 from ropebell.build.reopened import reopen
 from ropebell.build.request import Request
 from ropebell.build.result import Result, open_result, read_layer
@@ -25,7 +27,7 @@ from ropebell.compare.over_builds import mean_light
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import box
 from ropebell.errors import BuildError, UsageError
-from ropebell.level.brief import AddedLight, Brief, LightChange, Move
+from ropebell.level.brief import AddedLight, Brief, LightChange, Mark, Move
 from ropebell.level.gltf_container import read_container
 from ropebell.level.model import F64, LUMINANCE, Light
 from ropebell.level.open import open_level
@@ -305,6 +307,41 @@ def test_a_build_of_nothing_is_none(
     ):
         assert main([*words, "--out", str(tmp_path / "e"), *wrong]) == 2
     assert not (tmp_path / "e").exists()
+
+
+def test_faults_of_the_light_that_is_taken_over_are_still_there(tmp_path: Path) -> None:
+    """A crate that is inside out in one room, while the other room alone is lit again."""
+    builds, level = tmp_path / "builds", two_rooms(tmp_path)
+    builds.mkdir()
+    odd = Brief(marks={"g/crate 1": Mark(turned=True)})
+    bake(level, MADE, builds / "0001", brief=odd)
+    black = [f for f in found_in(builds / "0001")[0].findings if f.kind == "black-patch"]
+    assert {f.object for f in black} == {"g/crate 1"}
+    # Denser, so that all charts lie elsewhere on the pages.
+    denser = replace(odd, marks={**odd.marks, "g/other room": Mark(density=2.0)})
+    part = Scope(("g/other room",), since=builds / "0001")
+    bake(level, MADE, builds / "0002", brief=denser, scope=part)
+    manifest, seen = found_in(builds / "0002")
+    assert [(f.place, state) for f, state in seen.found if f.kind == "black-patch"] == [
+        (f.place, "still") for f in black
+    ]
+    assert not [f for f in seen.gone if f.object != "g/other room"] and not seen.taken_away
+    # Their texels are those of now.
+    lit = reopen(builds / "0002").lit
+    for finding in (f for f in manifest.findings if f.kind == "black-patch"):
+        assert finding.page is not None and finding.texel is not None and finding.place is not None
+        at = lit.texels.grid[finding.page, finding.texel[1], finding.texel[0]]
+        assert lit.scene.node_names[lit.node[at]] == "g/crate 1"
+        assert np.linalg.norm(lit.places[at] - finding.place) < 0.5
+    # A remedy of what was not lit again is not judged yet, one of what was is.
+    tried = [Tried(black[0], "Turn its faces round", 1)]
+    assert judged(tried, 2, [], manifest.scope) == tried
+    assert judged(tried, 2, [], Scope(("g",), since=builds / "0001"))[0].verdict == "helped"
+    # Without light to take over, nothing can be said of the rest; nor of what lies outside a cut box.
+    for number, scope in enumerate((Scope(("g/other room",)), Scope(box=box_of((5, -1, -1, 11, 4, 5)))), 3):
+        bake(level, MADE, builds / f"000{number}", brief=odd, scope=scope)
+        seen = found_in(builds / f"000{number}", builds / "0001")[1]
+        assert not seen.gone and not seen.taken_away and "black-patch" not in {f.kind for f, _ in seen.found}
 
 
 @pytest.mark.parametrize(

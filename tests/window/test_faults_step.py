@@ -107,6 +107,7 @@ def test_from_a_fault_to_its_remedy_and_the_build_that_mends_it(window: Window, 
     assert "The remedy is applied" in window.notices.text
     idle(window, qtbot)
     build(window, qtbot)
+    assert "The remedy is applied" not in window.notices.text, "it was over when the build began"
     assert not [f for f in listed(window) if f.kind == "black-patch"]
     assert [f.object for f in state.seen.gone if f.kind == "black-patch"] == ["things/chest"]
     s.document.undo.undo()

@@ -19,6 +19,12 @@ def of_light(manifest: Manifest) -> list[Finding]:
     return [f for f in manifest.findings if f.proved is not None]
 
 
+def told_everywhere(manifest: Manifest) -> bool:
+    """Whether a build tells of its whole level: a part build does if the rest is another's light."""
+    scope = manifest.scope
+    return scope.everywhere or (scope.since is not None and scope.box is None)
+
+
 def looked_through(manifest: Manifest) -> bool:
     """Whether a build's light was looked through for faults: older versions did not."""
     return "inspect" in manifest.seconds or any(f.proved is not None for f in manifest.findings)
@@ -50,7 +56,7 @@ def found_in(folder: Path, since: Path | None = None) -> tuple[Manifest, Seen]:
     before = of_light(then) if then is not None and looked_through(then) else None
     objects = {node.path for node in read_gltf(folder / BAKED_LEVEL).nodes} if before else set()
     found = [*of_light(manifest), *outdated(folder, manifest)]
-    return manifest, over_builds(found, before, _known(folder, manifest), objects)
+    return manifest, over_builds(found, before, _known(folder, manifest), objects, told_everywhere(manifest))
 
 
 def _known(folder: Path, manifest: Manifest) -> Mapping[str, str]:

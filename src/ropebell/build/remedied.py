@@ -7,6 +7,7 @@ from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import Any
 
+from ropebell.build.scope import EVERYTHING, Scope
 from ropebell.faults.over_builds import same
 from ropebell.files import read_kept, write_json
 from ropebell.level.finding import Finding
@@ -54,13 +55,21 @@ def write_tried(folder: Path, tried: Sequence[Tried]) -> None:
     write_json(folder / FILE, {"tried": values})
 
 
-def judged(tried: Sequence[Tried], build: int, found: Sequence[Finding]) -> list[Tried]:
-    """The same, with those judged that were applied before a build.
+def judged(
+    tried: Sequence[Tried], build: int, found: Sequence[Finding], scope: Scope = EVERYTHING
+) -> list[Tried]:  # fmt: skip
+    """The same, with those judged that were applied before a build which lit their objects.
 
     Args:
-        found: of the build.
+        found: of the build. scope: what it lit.
     """
-    return [t if t.verdict or build <= t.build else replace(t, after=build, verdict=_verdict(t, found)) for t in tried]
+
+    def told(t: Tried) -> Tried:
+        if t.verdict or build <= t.build or not scope.lights(t.finding.object):
+            return t
+        return replace(t, after=build, verdict=_verdict(t, found))
+
+    return [told(t) for t in tried]
 
 
 def _verdict(t: Tried, found: Sequence[Finding]) -> str:

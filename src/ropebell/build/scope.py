@@ -60,6 +60,10 @@ class Scope:
         seen = [self.seen.as_values()] if self.seen is not None else []
         return [] if self.whole else [list(self.only), *seen]
 
+    def lights(self, path: str) -> bool:
+        """Whether all of an object is lit anew."""
+        return self.everywhere or any(path == one or path.startswith(f"{one}/") for one in self.only)
+
     def as_values(self) -> dict[str, Any]:
         """As plain values, only what is set."""
         values: dict[str, Any] = {}

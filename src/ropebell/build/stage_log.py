@@ -75,10 +75,14 @@ class StageLog:
 
     def warn(self, findings: list[Finding]) -> None:
         """Tell findings of the build."""
+        self.keep(findings)
+        self._heard(findings)
+
+    def keep(self, findings: list[Finding]) -> None:
+        """Tell findings that are no news: no tripwire hears of them."""
         for finding in findings:
             self.findings.append(finding)
             self._journal.write("warning", **{k: v for k, v in finding.as_json().items() if v is not None})
-        self._heard(findings)
 
     def rate(self, stage: str, units: float, workers: int) -> None:
         """Note the work rate of a stage that ran, per worker, for later predictions."""

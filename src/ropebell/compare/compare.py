@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from ropebell.build.found import of_light
+from ropebell.build.found import of_light, told_everywhere
 from ropebell.build.manifest import Manifest
 from ropebell.build.result import Result, open_result
 from ropebell.compare.causes import Causes, causes
@@ -49,7 +49,9 @@ def compare(a: Path, b: Path) -> Comparison:
     changed = changes(first, second)
     known: Mapping[str, str] = second.manifest.brief.known
     objects = set(second.scene.node_names)
-    seen = over_builds(of_light(second.manifest), of_light(first.manifest), known, objects)
+    seen = over_builds(
+        of_light(second.manifest), of_light(first.manifest), known, objects, told_everywhere(second.manifest)
+    )  # fmt: skip
     found = causes(first, second, light, changed) if light.differ or changed.of_light else Causes()
     return Comparison(first, second, changed, light, found, seen)
 

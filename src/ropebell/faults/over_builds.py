@@ -66,13 +66,15 @@ def note_on(finding: Finding, known: Mapping[str, str]) -> str:
 
 
 def over_builds(
-    found: Sequence[Finding], before: Sequence[Finding] | None, known: Mapping[str, str], objects: Collection[str]
+    found: Sequence[Finding], before: Sequence[Finding] | None, known: Mapping[str, str], objects: Collection[str],
+    everywhere: bool = True,
 ) -> Seen:  # fmt: skip
     """Set findings apart by what was found before, and by what is known.
 
     Args:
         before: of the build before, None where there is none: then everything is new.
-        known: notes by key. objects: paths that the level has now.
+        known: notes by key. objects: paths that the level has now. everywhere: whether all of it was looked at, or is
+            as it was; else nothing can be said to be gone.
     """
     left = list(before or ())
     told = []
@@ -85,6 +87,8 @@ def over_builds(
             left.remove(nearest)
         state = "known" if note_on(finding, known) else "still" if partners else "new"
         told.append((finding, state))
+    if not everywhere:
+        return Seen(tuple(told), (), ())
     # Several old ones may have grown into one.
     left = [b for b in left if not any(same(f, b) for f in found)]
     away = tuple(b for b in left if b.object and b.object not in objects)

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
+from ropebell.build.manifest import read_manifest
 from ropebell.build.outputs import Built
+from ropebell.build.sighting import LEAK
 from ropebell.build.speed import Speed
 from ropebell.build.stage import Size, Stage, Work
 from ropebell.build.stages.charts import CHARTS
@@ -17,11 +19,12 @@ from ropebell.build.stages.solve import SOLVE
 from ropebell.build.stages.transport import TRANSPORT
 from ropebell.digest import digest_of
 from ropebell.faults.after import Looked
+from ropebell.faults.carried import carried
 from ropebell.faults.lit import Lit, Settings
-from ropebell.faults.run import inspect
+from ropebell.faults.run import TITLES, inspect
 from ropebell.faults.seen import SIDES, far_from
 from ropebell.level.brief import Brief, to_values
-from ropebell.level.finding import Finding
+from ropebell.level.finding import SEVERITIES, Finding
 from ropebell.level.prepare import prepare
 from ropebell.level.scene import Scene
 from ropebell.level.sky_picture import read_sky_picture
@@ -57,8 +60,27 @@ def _run(work: Work) -> list[Finding]:
         eyes = lit.eyes if lit.eyes is not None else np.zeros((0, 3))
         work.store.put(digest, {**looked.seen.kept, "eyes": eyes}, durable=False, over=True)
         work.log.warn(_news(work, found))
+        work.log.keep(_of_the_rest(work, lit))
+        work.log.findings.sort(key=_place_of)
     work.rate(INSPECT, _amount(len(work[CHARTS].texels), len(work[SCENE].scene)))
     return found
+
+
+def _place_of(finding: Finding) -> tuple[int, int]:
+    """Where a finding stands: those of before as they came, those of the light by weight, and by kind."""
+    if finding.proved is None:
+        return -1, 0
+    kinds = list(TITLES)
+    return SEVERITIES.index(finding.severity), kinds.index(finding.kind) if finding.kind in kinds else len(kinds)
+
+
+def _of_the_rest(work: Work, lit: Lit) -> list[Finding]:
+    """Faults of the light that is taken over, in a part build; leaks are looked for in every one."""
+    since = work.request.scope.since
+    if since is None or lit.own is None:
+        return []
+    before = [f for f in read_manifest(since).findings if f.kind != LEAK]
+    return carried(lit, before, work.log.findings)
 
 
 def _news(work: Work, found: list[Finding]) -> list[Finding]:

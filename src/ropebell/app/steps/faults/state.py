@@ -99,6 +99,7 @@ class FaultsState(QObject):
         self._ledger: Ledger | None = None
         desk.rope.looking_at.connect(lambda _: self.refresh())
         desk.document.edited.connect(self.refresh_known)
+        desk.builds.started.connect(lambda _: desk.telling.over("remedy"))
 
     def refresh(self) -> None:
         """Read what is found in the build that is looked at."""
@@ -116,7 +117,7 @@ class FaultsState(QObject):
 
         def receive(found: tuple[Manifest, Seen]) -> None:
             self.seen, self.number = found[1], number
-            self._judge_remedies(number, [f for f, _ in self.seen.found])
+            self._judge_remedies(number, [f for f, _ in self.seen.found], found[0].scope)
             if self.chosen is not None and self.chosen not in [f for f, _ in self.seen.found]:
                 self.chosen = None
             self.changed.emit()
@@ -302,13 +303,13 @@ class FaultsState(QObject):
 
         self._desk.jobs.start("history", partial(history, shown.folder, account.spot.position, normal), receive)
 
-    def _judge_remedies(self, number: int, found: list[Finding]) -> None:
+    def _judge_remedies(self, number: int, found: list[Finding], scope: Scope) -> None:
         """Whether remedies that were applied before this build have helped; said once."""
         now = self._desk.level.now
         if now is None:
             return
         before = read_tried(now.project.folder)
-        self.tried = judged(before, number, found)
+        self.tried = judged(before, number, found, scope)
         fresh = [t for t, old in zip(self.tried, before) if t.verdict != old.verdict]
         if fresh:
             self._keep(self.tried)
