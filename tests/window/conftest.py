@@ -12,7 +12,7 @@ from PyQt6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 from waits import LONG, Opener, idle
 
-from ropebell.app import builds, palette
+from ropebell.app import builds, palette, telling
 from ropebell.app.preferences import Preferences
 from ropebell.app.stage.widget import Stage
 from ropebell.app.window import Window
@@ -61,6 +61,8 @@ def empty_window(qtbot: QtBot, monkeypatch: pytest.MonkeyPatch) -> Iterator[Wind
     """
     monkeypatch.setattr(extremes, "LONG_SECONDS", 36_000.0)
     monkeypatch.setattr(builds, "Standby", SharedStandby)
+    # News goes by itself after some seconds, in which a machine at work for others may not get to looking at it.
+    monkeypatch.setattr(telling, "NEWS_MS", LONG)
     # The processor draws here, and a frame of every pixel takes a quarter of a second; tests/window/test_stage.py draws
     # them all.
     monkeypatch.setattr(Stage, "devicePixelRatioF", lambda _: PIXELS)

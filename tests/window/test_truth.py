@@ -107,7 +107,7 @@ def test_a_new_export_wins_over_an_edit_that_is_just_being_arranged(
     assert now is not None and "g/crate" in now.scene.node_names
     assert now.scene.marks.nodes[now.scene.node_names.index("g/rug")].density == 2.0
     # And it is told once it is shown.
-    assert "1 added (crate)" in window.notices.text
+    qtbot.waitUntil(lambda: "1 added (crate)" in window.notices.text, timeout=LONG)
 
 
 def test_every_file_a_level_needs_is_watched(window: Window, qtbot: QtBot, tmp_path: Path) -> None:
