@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -60,18 +61,20 @@ class Candidate:
 
 
 def blockers_of(
-    scene: Scene, solid: Mask, hiding: Mask, hull: Mask, mutual: Mutual
-) -> tuple[list[Cost], list[Candidate]]:  # fmt: skip
-    """What each object costs, the dearest first, and candidates for exclusion, best first: those that save most and
-    hide next to nothing, no piece of the hull.
+    scene: Scene, solid: Mask, hiding: Mask, hull: Mask, passing: Mask, mutual: Mutual,
+    tick: Callable[[float], None] = lambda _: None,
+) -> tuple[list[Cost], list[Cost], list[Candidate]]:  # fmt: skip
+    """What each object costs, the dearest first; what those would do that a mark lets sight through; and candidates for
+    exclusion, best first: those that save most and hide next to nothing, no piece of the hull.
 
     Args:
         solid: (T,) what closes the hull. hiding: (T,) what of it hides what is behind it. hull: (nodes,) its pieces.
+        passing: (nodes,) what a mark lets sight through. tick: called with the share done, may raise `Stopped`.
     """
     many = len(scene.node_names)
     counts = np.bincount(scene.node[solid], minlength=many)
     if not len(mutual.cells) or not counts.any():
-        return [], []
+        return [], [], []
     whole = RaySpace(scene.corners[hiding])
     pairs, start, way = _rays(mutual, whole, False, RAYS)
     owner = scene.node[np.flatnonzero(hiding)]
@@ -79,7 +82,9 @@ def blockers_of(
     first = np.where(met >= 0, owner[np.maximum(met, 0)], -1)
     ending = np.bincount(first[first >= 0], minlength=many) / max(len(first), 1)
     hides = _hidden_by(mutual, whole, owner, pairs, first, start, way, many)
-    cells = cells_of_each(mutual.cells, scene.corners[solid], scene.node[solid], many)
+    told = solid | passing[scene.node]
+    cells = cells_of_each(mutual.cells, scene.corners[told], scene.node[told], counts > 0, tick)
+    let_through = _passing(scene, passing, cells, whole, mutual)
     names = scene.node_names
     costs = [
         Cost(
@@ -93,7 +98,7 @@ def blockers_of(
     large = large[np.argsort(-counts[large], kind="stable")][:LOOKED_AT]
     nodes = large[hides[large] <= HIDES]
     if not len(nodes):
-        return costs, []
+        return costs, let_through, []
     # What each saves is lost in the noise of a busy machine: they are timed together, and share by their triangles.
     saved = mutual.tracing * _saved(whole, RaySpace(scene.corners[hiding & ~np.isin(scene.node, nodes)]), start, way)
     seconds = saved * counts[nodes] / counts[nodes].sum()
@@ -101,35 +106,29 @@ def blockers_of(
         Candidate(names[n], int(counts[n]), float(s), float(hides[n]), int(cells[n]))
         for n, s in zip(nodes.tolist(), seconds)
     ]
-    return costs, sorted(found, key=lambda b: (-b.triangles, b.hides))[:MOST]
+    return costs, let_through, sorted(found, key=lambda b: (-b.triangles, b.hides))[:MOST]
 
 
-def passing_of(scene: Scene, solid: Mask, hiding: Mask, mutual: Mutual) -> list[Cost]:
+def _passing(scene: Scene, passing: Mask, cells: I64, space: RaySpace, mutual: Mutual) -> list[Cost]:
     """What each object would do that a mark lets sight through: cells more, and what it would hide.
 
     Args:
-        solid, hiding: as of `blockers_of`.
+        passing: (nodes,) which. cells: (nodes,) that each makes. space: rays against what hides.
     """
-    many, names = len(scene.node_names), scene.node_names
-    counts = np.bincount(scene.node[~solid], minlength=many)
-    nodes = [n for n, m in enumerate(scene.marks.nodes) if m.blocks_sight is False and counts[n]]
-    if not nodes or not len(mutual.cells):
+    counts, nodes = np.bincount(scene.node, minlength=len(passing)), np.flatnonzero(passing).tolist()
+    if not nodes:
         return []
-    space = RaySpace(scene.corners[hiding])
     pairs, start, way = _rays(mutual, space, True, SHOWN)
     free = ~space.blocked(start, way, np.ones(len(start), np.float32))
     pairs, start, way = pairs[free], start[free], way[free]
     of_pair = np.bincount(pairs)
     seen, found = 1.0 - _hidden_share(mutual), []
     for node in nodes:
-        its = scene.node == node
-        with_it = solid | its
-        own = RaySpace(scene.corners[its])
+        own = RaySpace(scene.corners[scene.node == node])
         begun = (start + (space.centre - own.centre)).astype(np.float32)
         met = np.bincount(pairs[own.blocked(begun, way, np.ones(len(way), np.float32))], minlength=len(of_pair))
         hides = seen * float(((met == of_pair) & (of_pair > 0)).sum()) / max(int((of_pair > 0).sum()), 1)
-        cells = cells_of_each(mutual.cells, scene.corners[with_it], scene.node[with_it], many)[node]
-        found.append(Cost(names[node], int(counts[node]), 0, 0.0, int(cells), hides, False))
+        found.append(Cost(scene.node_names[node], int(counts[node]), 0, 0.0, int(cells[node]), hides, False))
     return sorted(found, key=lambda c: (-c.hides, -c.triangles))
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -115,20 +115,24 @@ def cells_of(flood: Flood, corners: F64, size: float, finer: Sequence[SightBox] 
     )  # fmt: skip
 
 
-def cells_of_each(cells: Cells, corners: F64, owner: I32, count: int) -> I64:
-    """(count,) how many cells more there are with each object than without: where nothing else is, they are larger.
+def cells_of_each(
+    cells: Cells, corners: F64, owner: I32, blocks: Mask, tick: Callable[[float], None] = lambda _: None
+) -> I64:  # fmt: skip
+    """(n,) how many cells more there are with each object than without: where nothing else is, they are larger.
 
     Args:
-        corners: (T, 3, 3) metres, what blocks, or would. owner: (T,) object of each.
+        corners: (T, 3, 3) metres, what blocks, or would. owner: (T,) object of each. blocks: (n,) which objects do.
+        tick: called with the share done, may raise `Stopped`.
     """
+    count = len(blocks)
     shape, step = np.array(cells.number.shape, np.int64), cells.largest
     pairs = rasterised(np.ascontiguousarray(corners - cells.low), shape, cells.size)
     # Each object once in each place, and the places that one alone touches.
     both = np.unique(pairs[:, 0] * count + owner[pairs[:, 1]])
     place, node = both // count, both % count
-    touching = np.bincount(place, minlength=int(shape.prod()))
+    touching = np.bincount(place[blocks[node]], minlength=int(shape.prod()))
     touched = (touching > 0).reshape(cells.number.shape)
-    alone = touching[place] == 1
+    alone = touching[place] == blocks[node]
     place, node = place[alone], node[alone]
     at = np.stack(np.unravel_index(place, cells.number.shape), axis=1)
     block = np.ravel_multi_index((at // step).T, tuple(int(v) for v in shape // step))
@@ -136,16 +140,19 @@ def cells_of_each(cells: Cells, corners: F64, owner: I32, count: int) -> I64:
     order = np.lexsort((block, node))
     ends = np.flatnonzero(np.diff(node[order], append=-1) | np.diff(block[order], append=-1)) + 1
     for first, end in zip(np.concatenate([[0], ends[:-1]]).tolist(), ends.tolist()):
+        tick(first / len(order))
         mine = order[first:end]
         corner = at[mine[0]] // step * step
         part = tuple(slice(int(a), int(a) + step) for a in corner)
         held = cells.number[part] >= 0
         if not held.any():
             continue
-        left = touched[part].copy()
-        left[tuple((at[mine] - corner).T)] = False
-        with_it, without = (_held(t, held, cells.least[part], step) for t in (touched[part], left))
-        more[node[mine[0]]] += with_it - without
+        numbers = []
+        for there in (True, False):
+            with_or_without = touched[part].copy()
+            with_or_without[tuple((at[mine] - corner).T)] = there
+            numbers.append(_held(with_or_without, held, cells.least[part], step))
+        more[node[mine[0]]] += numbers[0] - numbers[1]
     return more
 
 

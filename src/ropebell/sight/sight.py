@@ -17,12 +17,12 @@ from ropebell.level.brief import Brief, SightBox
 from ropebell.level.model import F64, I32, U8, Level, Mask
 from ropebell.level.scene import Scene
 from ropebell.light.rays import RaySpace
-from ropebell.sight.blockers import Candidate, Cost, blockers_of, passing_of
+from ropebell.sight.blockers import Candidate, Cost, blockers_of
 from ropebell.sight.cells import cells_of
 from ropebell.sight.hull import closing
 from ropebell.sight.mutual import who_sees_whom
 from ropebell.sight.sealing import Flood
-from ropebell.sight.survey import Sealing, blocks_sight, bodies_of, see_through, survey
+from ropebell.sight.survey import Sealing, blocks_sight, bodies_of, let_through, see_through, survey
 from ropebell.sight.unseen import opens_view, unseen_faces
 from ropebell.sight.walk import start_point
 
@@ -203,9 +203,9 @@ def _seen(
             raise
         took = time.perf_counter() - started
         hull, unseen, beyond_seen = beside.result()
-    tick(SEEN)
-    costs, blockers = blockers_of(scene, solid, hiding, hull, mutual)
-    passing = passing_of(scene, solid, hiding, mutual)
+    costs, passing, blockers = blockers_of(
+        scene, solid, hiding, hull, let_through(scene), mutual, lambda share: tick(SEEN + (1 - SEEN) * share)
+    )  # fmt: skip
     return Sight(
         found.sealed, found.open, found.decided, gaps, cells.low, cells.size, cells.number, cells.middles, mutual.seen,
         cells.narrow.astype(np.int32), mutual.asked, time.perf_counter() - begin, tuple(costs), tuple(passing),

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from ropebell.level.arrange import chosen_pose
-from ropebell.level.brief import Brief
+from ropebell.level.brief import Brief, Mark
 from ropebell.level.model import F64, I64, Level, Mask
 from ropebell.level.scene import Scene
 from ropebell.level.welded import Welded
@@ -67,12 +67,25 @@ def in_any_pose(scene: Scene, paths: Collection[str]) -> Scene:
 def blocks_sight(scene: Scene) -> Mask:
     """(T,) whether a triangle is in the way of sight: all that stand in the level, also those that move, but for what
     a mark takes out, or a pose in which it is not there."""
-    gone = [(pose := chosen_pose(m)) is not None and pose.absent for m in scene.marks.nodes]
-    passing = [m.blocks_sight is False or m.role == "left-out" for m in scene.marks.nodes]
-    out = np.append(np.array(gone, np.bool_) | np.array(passing, np.bool_), False)
+    out = np.append(np.array([_absent(m) or m.blocks_sight is False for m in scene.marks.nodes], np.bool_), False)
     out = np.concatenate([out, np.zeros(max(len(scene.node_names) + 1 - len(out), 0), np.bool_)])
     found: Mask = ~out[scene.node]
     return found
+
+
+def let_through(scene: Scene) -> Mask:
+    """(nodes,) whether an object stands in the level, and only a mark keeps it from being in the way of sight."""
+    passing = [m.blocks_sight is False and not _absent(m) for m in scene.marks.nodes]
+    found = np.zeros(len(scene.node_names), np.bool_)
+    found[: len(passing)] = passing
+    found[np.setdiff1d(np.arange(len(found)), scene.node)] = False
+    return found
+
+
+def _absent(mark: Mark) -> bool:
+    """Whether an object is left out, or in a pose in which it is not there."""
+    pose = chosen_pose(mark)
+    return mark.role == "left-out" or (pose is not None and pose.absent)
 
 
 def see_through(level: Level, scene: Scene) -> Mask:
