@@ -133,10 +133,10 @@ def test_two_knots_of_the_rope_are_compared(window: Window, qtbot: QtBot) -> Non
     now = s.level.now
     assert now is not None and now.scene.node_names[s.selection.node] == "house/room"
     assert sum(v for _, _, v in bench.spent.areas._places) == pytest.approx(
-        sum(v for _, v in step.comparing.found.ledgers[1].by("object", of_all=False))  # type: ignore[union-attr]
+        sum(v for _, v in step.comparing.found.comparison.ledgers[1].by("object", of_all=False))  # type: ignore[union-attr]
     )
     # And beside what A took, as a table that sorts.
-    table, rows = bench.spent.table, beside(*step.comparing.found.ledgers, "object")  # type: ignore[union-attr]
+    table, rows = bench.spent.table, beside(*step.comparing.found.comparison.ledgers, "object")  # type: ignore[union-attr]
     assert table.rowCount() == len(rows) > 1
     told = {table.item(n, 0).toolTip(): (table.item(n, 1).text(), table.item(n, 2).text()) for n in range(len(rows))}
     assert told == {name: (f"{a:.2f} s", f"{b:.2f} s") for name, a, b in rows}
@@ -148,7 +148,7 @@ def test_two_knots_of_the_rope_are_compared(window: Window, qtbot: QtBot) -> Non
     assert now.scene.node_names[s.selection.node] == table.item(0, 0).toolTip()
     bench.spent.of.chosen.emit(1)
     assert sum(v for _, _, v in bench.spent.areas._places) == pytest.approx(
-        sum(v for _, v in step.comparing.found.ledgers[1].by("object", False, "memory_mb"))  # type: ignore[union-attr]
+        sum(v for _, v in step.comparing.found.comparison.ledgers[1].by("object", False, "memory_mb"))  # type: ignore[union-attr]
     )
     for of in (2, 3):
         bench.spent.of.chosen.emit(of)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
@@ -12,7 +13,7 @@ from ropebell.build.manifest import Manifest
 from ropebell.build.result import Result, open_result
 from ropebell.compare.causes import Causes, causes
 from ropebell.compare.changes import Changes, changes
-from ropebell.compare.ledger import beside, ledger
+from ropebell.compare.ledger import Ledger, beside, ledger
 from ropebell.compare.light import LightDifference, light_difference
 from ropebell.faults.over_builds import Seen, over_builds
 
@@ -27,6 +28,11 @@ class Comparison:
     light: LightDifference
     causes: Causes
     faults: Seen
+
+    @cached_property
+    def ledgers(self) -> tuple[Ledger, Ledger]:
+        """Where the time and memory of A and of B went."""
+        return ledger(self.a), ledger(self.b)
 
     @property
     def worst(self) -> tuple[tuple[float, float, float], float] | None:
@@ -64,7 +70,7 @@ def times(a: Manifest, b: Manifest) -> list[tuple[str, float | None, float | Non
 
 def spent(c: Comparison, what: str) -> list[tuple[str, float, float]]:
     """(name, seconds in A, in B) by `object` or `light`, most of both first."""
-    return beside(ledger(c.a), ledger(c.b), what)
+    return beside(*c.ledgers, what)
 
 
 def as_json(c: Comparison) -> dict[str, Any]:

@@ -193,7 +193,7 @@ class CompareBench(QWidget):
         self._show_places()
         self._show_changes()
         self._show_times()
-        self.spent.show_ledgers(self.state.found.ledgers if self.state.found is not None else None)
+        self.spent.show_ledgers(self.state.found.comparison.ledgers if self.state.found is not None else None)
         self._show_advice()
 
     def _sentence(self, done: int) -> str:

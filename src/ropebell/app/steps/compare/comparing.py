@@ -24,7 +24,7 @@ from ropebell.compare.candidates import edited
 from ropebell.compare.causes import Causes, causes
 from ropebell.compare.compare import Comparison, compare
 from ropebell.compare.layers import NOT_THERE, layers
-from ropebell.compare.ledger import Ledger, ledger
+from ropebell.compare.ledger import Ledger
 from ropebell.compare.light import light_difference
 from ropebell.errors import RopeBellError, step, why
 from ropebell.level.model import F64
@@ -41,14 +41,13 @@ class Compared:
 
     Attributes:
         numbers: of A and B. comparison: all of it. picture: B's level with the light of both. worst: where they differ
-            most beyond noise: place, object, lux in A and in B. ledgers: of A and of B.
+            most beyond noise: place, object, lux in A and in B.
     """
 
     numbers: tuple[int, int]
     comparison: Comparison
     picture: StagePicture
     worst: tuple[tuple[F64, str, float, float], ...]
-    ledgers: tuple[Ledger, Ledger]
 
 
 def compared(numbers: tuple[int, int], a: Path, b: Path, project: Any) -> Compared:
@@ -65,8 +64,7 @@ def compared(numbers: tuple[int, int], a: Path, b: Path, project: Any) -> Compar
     margin = np.where(found.both > NOT_THERE, found.margin, -1.0)
     other = np.concatenate([found.a, margin], axis=3).astype(np.float32)
     title = f"Builds {numbers[0]} and {numbers[1]}"
-    spent = ledger(comparison.a), ledger(comparison.b)
-    picture = replace(_picture(comparison.b, project, spent[1]), other=other, title=title)
+    picture = replace(_picture(comparison.b, project, comparison.ledgers[1]), other=other, title=title)
     light = comparison.light
     spots = light.places.position(light.base.scene.corners)
     scene, worst = light.base.scene, dict[str, tuple[F64, str, float, float]]()
@@ -75,7 +73,7 @@ def compared(numbers: tuple[int, int], a: Path, b: Path, project: Any) -> Compar
         name = scene.node_names[scene.node[light.places.triangle[row]]]
         worst.setdefault(name, (spots[row], name, float(light.a[row]), float(light.b[row])))
     places = tuple(worst.values())[:MOST_WORST]
-    return Compared(numbers, comparison, picture, places, spent)
+    return Compared(numbers, comparison, picture, places)
 
 
 def _picture(result: Result, project: Any, spent: Ledger) -> StagePicture:
