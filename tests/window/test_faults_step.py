@@ -159,6 +159,20 @@ def test_any_spot_gives_account_of_its_light(window: Window, qtbot: QtBot) -> No
     acts[f"Do so: {denser.what}"].click()
     assert window.desk.document.project.brief.marks[account.node].density == 2.0
     assert "Twice as dense: done" in window.notices.text
+    # What is lit to check it is the surface that is looked at, also where a lamp is changed.
+    window.desk.document.undo.undo()
+    brighter = next(one for one in state.what_if if one.what == "lamp a stop brighter")
+    state.make_so(brighter)
+    assert window.desk.document.project.brief.lights["lights/lamp"].intensity == 160.0
+    told = next(t for t in window.desk.telling.told if t.matter == "remedy")
+    light_only = next(act for title, act in told.answers if title.startswith("Light only"))
+    assert light_only.args[0].only == (account.node,)  # type: ignore[attr-defined]
+    rays = next(one for one in state.what_if if one.what.endswith("rays"))
+    state.make_so(rays)
+    assert window.desk.document.project.recipe.gather_rays == 2048
+    told = next(t for t in window.desk.telling.told if t.matter == "remedy")
+    assert [title for title, _ in told.answers] == ["Build"]
+    window.desk.document.undo.undo()
     window.desk.document.undo.undo()
     assert window.desk.document.project.brief.marks == marks
     # Of one build there is nothing to compare; of two there is.

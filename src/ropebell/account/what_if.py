@@ -33,7 +33,7 @@ class WhatIf:
     Attributes:
         what: in words. light: (3,) lux of the texel then, before finishing. exact: from stored rays, as a build would
             have it; else from new rays of this spot alone, on the light around it as it is.
-        fix: the remedy that makes it so, empty where there is none. about: the object that it is done to.
+        fix: the remedy that makes it so, empty where there is none.
         within: (darkest, lightest) lux, luminance, of what would lie in the place of the texel; None: one texel.
     """
 
@@ -41,7 +41,6 @@ class WhatIf:
     light: F64
     exact: bool
     fix: Fix = ()
-    about: str = ""
     within: tuple[float, float] | None = None
 
     def as_json(self) -> dict[str, Any]:
@@ -69,9 +68,9 @@ def _lights(lit: Lit, account: Account) -> Iterator[WhatIf]:
         lamp = lamps.get(light.name)
         off: Fix = SWITCH_OFF.of(lamp.name) if lamp is not None else ()
         up: Fix = DIM.of(lamp.name, f"{2.0 * lamp.intensity:.6g}") if lamp is not None else ()
-        yield WhatIf(f"without {name}", account.raw - gives, True, off, light.name)
+        yield WhatIf(f"without {name}", account.raw - gives, True, off)
         if number == 0:
-            yield WhatIf(f"{name} a stop brighter", account.raw + gives, True, up, light.name)
+            yield WhatIf(f"{name} a stop brighter", account.raw + gives, True, up)
 
 
 def _blockers(lit: Lit, account: Account) -> Iterator[WhatIf]:
@@ -90,7 +89,7 @@ def _blockers(lit: Lit, account: Account) -> Iterator[WhatIf]:
         light = account.raw + (free.light[0] - before.light[0]).astype(np.float64)
         path = lit.scene.node_names[node]
         what = f"without the shadow of {short(path)}"
-        yield WhatIf(what, np.maximum(light, 0.0), False, CAST_NO_SHADOW.of(path), path)
+        yield WhatIf(what, np.maximum(light, 0.0), False, CAST_NO_SHADOW.of(path))
 
 
 def _finer(lit: Lit, account: Account) -> Iterator[WhatIf]:
@@ -98,7 +97,8 @@ def _finer(lit: Lit, account: Account) -> Iterator[WhatIf]:
     texel = _speaking(lit, account)
     if lit.settings.gather_rays < RAYS and lit.samples.count[texel[0]]:
         found = Again(lit).of(texel, rays=RAYS)
-        yield WhatIf(f"with {RAYS:,} rays", found.light[0].astype(np.float64), False)
+        fix = "set", "light.gather_rays", str(RAYS * lit.settings.draft)
+        yield WhatIf(f"with {RAYS:,} rays", found.light[0].astype(np.float64), False, fix)
 
 
 def _denser(lit: Lit, account: Account) -> Iterator[WhatIf]:
@@ -109,7 +109,7 @@ def _denser(lit: Lit, account: Account) -> Iterator[WhatIf]:
             continue
         yield WhatIf(
             words, found.light.astype(np.float64), False,
-            RAISE_DENSITY.of(account.node, str(times)), account.node, (found.darkest, found.lightest),
+            RAISE_DENSITY.of(account.node, str(times)), (found.darkest, found.lightest),
         )  # fmt: skip
 
 

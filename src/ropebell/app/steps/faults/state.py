@@ -344,13 +344,15 @@ class FaultsState(QObject):
         project = self._desk.document.project
         if project is not None and self._made_so(f"Remedy: {finding.kind}", finding):
             self._keep([*read_tried(project.folder), Tried(finding, remedy_words(finding), self.number)])
-            self._offer_builds("The remedy is applied; a build shows whether it helps.", finding)
+            about = () if finding.fix[0] == SET else (finding.object, *finding.also)
+            self._offer_builds("The remedy is applied; a build shows whether it helps.", about)
 
     def make_so(self, one: WhatIf) -> None:
         """Make it so, undoably, and offer the smallest build that checks it."""
-        about = Finding("", "note", one.about, "", "", fix=one.fix)
-        words = f"{one.what[0].upper()}{one.what[1:]}"
-        if self._made_so(words, about):
+        account, words = self.account, f"{one.what[0].upper()}{one.what[1:]}"
+        if account is not None and self._made_so(words, Finding("", "note", account.node, "", "", fix=one.fix)):
+            # Whatever is changed, it is this surface that is looked at.
+            about = () if one.fix[0] == SET else (account.node,)
             self._offer_builds(f"{words}: done; a build shows what it does elsewhere.", about)
 
     def _made_so(self, title: str, finding: Finding) -> bool:
@@ -365,13 +367,15 @@ class FaultsState(QObject):
             document.edit_brief(title, lambda b: apply_fix(b, finding))
         return document.project != before and self._desk.rope.shown is not None
 
-    def _offer_builds(self, words: str, finding: Finding) -> None:
+    def _offer_builds(self, words: str, about: tuple[str, ...]) -> None:
+        """Offer a build, and one of some objects alone, of those that have a surface."""
         shown = self._desk.rope.shown
         if shown is None:
             return
         answers = [("Build", self._desk.builds.start)]
-        names = tuple(n for n in dict.fromkeys([finding.object, *finding.also]) if n in shown.scene.node_names)
-        if names and finding.fix[0] != SET:
+        lit = {shown.scene.node_names[n] for n in np.unique(shown.scene.node)}
+        names = tuple(name for name in dict.fromkeys(about) if name in lit)
+        if names:
             only = Scope(names, since=shown.folder)
             answers.insert(0, ("Light only what it is about", partial(self._desk.builds.start, only)))
         self._desk.telling.lasting(words, "remedy", *answers)
