@@ -233,6 +233,12 @@ def test_trouble_spots_are_seen_over_builds_and_one_stands_there_by_a_click(wind
     faults.faults_bench.spot.click()
     kept = cameras(s.document.project)
     assert [p.name for p in kept] == ["chest, black patch"] and kept[0].note.startswith("black patch")
+    # From the fault to its spot, which no second one is kept beside.
+    assert faults.faults_bench.spot.text() == "Stand at 'chest, black patch'"
+    window.stage.go(window.stage.camera.moved(0.0, 0.0, -1.0))
+    faults.faults_bench.spot.click()
+    assert np.allclose(window.stage.camera.eye, kept[0].camera.eye, atol=1e-3)
+    assert cameras(s.document.project) == kept
     s.document.set_light("lights/lamp", LightChange(300.0))
     idle(window, qtbot)
     build(window, qtbot)
@@ -248,8 +254,13 @@ def test_trouble_spots_are_seen_over_builds_and_one_stands_there_by_a_click(wind
     qtbot.waitUntil(lambda: s.rope.shown_number == 1, timeout=LONG)
     assert window.canvases.currentWidget() is window.stage
     assert np.allclose(window.stage.camera.eye, kept[0].camera.eye, atol=1e-3)
+    # And from the spot to its fault, as that build has it.
+    qtbot.waitUntil(lambda: faults.state.chosen is not None and faults.state.number == 1, timeout=LONG)
+    assert faults.state.chosen is not None and faults.state.chosen.kind == "black-patch"
+    faults.state.choose(None)
     window.desk.commands.run("faults.spot")
-    assert "1 of 1, chest" in window.notices.text
+    assert "1 of 1, chest" in window.notices.text and "not found" not in window.notices.text
+    assert faults.state.chosen is not None and faults.state.chosen.object == "things/chest"
 
 
 def test_what_rays_met_and_what_finishing_did_are_seen(window: Window, qtbot: QtBot) -> None:

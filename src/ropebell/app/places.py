@@ -13,22 +13,34 @@ from ropebell.app.kept import Kept
 from ropebell.app.stage.camera import SIDES, Camera
 from ropebell.app.stage.widget import Stage
 from ropebell.build.project import Project
+from ropebell.faults.over_builds import note_on
+from ropebell.level.finding import Finding
 
 
 @dataclass(frozen=True)
 class Place:
-    """A kept view, and what to look for there."""
+    """A kept view.
+
+    Attributes:
+        note: what to look for there. fault: that it was kept for, as notes on faults name it; empty for none.
+    """
 
     name: str
     camera: Camera
     note: str = ""
+    fault: str = ""
+
+    def shows(self, finding: Finding) -> bool:
+        """Whether it was kept for this fault, in whichever build that is found."""
+        return bool(self.fault) and bool(note_on(finding, {self.fault: self.name}))
 
 
 def cameras(project: Project | None) -> list[Place]:
     """The kept views of a project, in their order; those that a hand has damaged are passed over."""
     kept = project.rest.get(Places.KEY, {}) if project is not None else {}
-    found = [Place(name, _camera(view), str(view.get("note", ""))) for name, view in _sound(kept)]
-    return found
+    return [
+        Place(name, _camera(view), str(view.get("note", "")), str(view.get("fault", ""))) for name, view in _sound(kept)
+    ]
 
 
 def _sound(kept: object) -> list[tuple[str, dict[str, Any]]]:
@@ -68,11 +80,11 @@ class Places(Kept):
         super().__init__(desk, parent)
         self._stage, self._name_of_now = stage, name_of_now
 
-    def keep(self, name: str = "", note: str = "") -> None:
+    def keep(self, name: str = "", note: str = "", fault: str = "") -> None:
         """Keep the view of now, undoably.
 
         Args:
-            name: what it is called; empty: by what is looked at. note: what to look for there.
+            name: what it is called; empty: by what is looked at. note: what to look for there. fault: as of `Place`.
         """
         c, base = self._stage.camera, name or self._name_of_now() or "place"
         taken = self._table()
@@ -82,8 +94,7 @@ class Places(Kept):
         view: dict[str, Any] = {"eye": [round(v, 3) for v in c.eye], "yaw": round(c.yaw, 4), "pitch": round(c.pitch, 4)}
         if c.plan:
             view |= {"side": c.side, "span": round(c.span, 3)}
-        if note:
-            view["note"] = note
+        view |= {key: words for key, words in (("note", note), ("fault", fault)) if words}
         self._set(f"Keep place {name}", {**taken, name: view})
 
     def go(self, name: str) -> None:

@@ -13,7 +13,7 @@ from PyQt6.QtWidgets import QWidget
 from ropebell.account.texel import LightAccount
 from ropebell.app.commands import Command
 from ropebell.app.desk import Desk
-from ropebell.app.places import Places, cameras
+from ropebell.app.places import Place, Places, cameras
 from ropebell.app.stage.overlay import Line, Mark, Overlay
 from ropebell.app.stage.picture import Spot
 from ropebell.app.steps.faults.account_view import MOST_GIVING
@@ -26,6 +26,8 @@ from ropebell.app.steps.step import Step
 from ropebell.app.views import View
 from ropebell.app.walk import Station
 from ropebell.build.sighting import LEAK, ways_out
+from ropebell.checks.subject import short
+from ropebell.faults.over_builds import known_key
 from ropebell.faults.run import TITLES
 from ropebell.level.finding import Finding
 from ropebell.level.model import F64
@@ -47,6 +49,8 @@ class FaultsStep(Step):
         self._scale: LightScale | None = None
         self._as_sheet = False
         self._place, self._bend = -1, -1
+        self._awaited: tuple[Place, int] | None = None
+        self.state.changed.connect(self._choose_awaited)
         self.state.changed.connect(self.changed)
         self.state.accounted.connect(self.changed)
         # The picture is put on the desk after the steps.
@@ -94,6 +98,15 @@ class FaultsStep(Step):
         self.changed.emit()
         self.desk.rope.look_at(number)
         self._places().go(name)
+        # Its fault is chosen once it is known what is found in that build.
+        kept = [p for p in cameras(self.desk.document.project) if p.name == name]
+        self._awaited = (kept[0], number) if kept else None
+        self._choose_awaited()
+
+    def _choose_awaited(self) -> None:
+        if self._awaited is not None and self.state.number == self._awaited[1]:
+            place, self._awaited = self._awaited[0], None
+            self._choose_of(place)
 
     def _places(self) -> Places:
         return Places(self.desk, self.desk.stage, lambda: "")
@@ -103,14 +116,28 @@ class FaultsStep(Step):
         kept = cameras(self.desk.document.project)
         if kept:
             self._place = (self._place + 1) % len(kept)
-            self.desk.stage.go(kept[self._place].camera)
-            note = f": {kept[self._place].note}" if kept[self._place].note else ""
-            self.desk.telling.news(f"{self._place + 1} of {len(kept)}, {kept[self._place].name}{note}")
+            place = kept[self._place]
+            self.desk.stage.go(place.camera)
+            note = f": {place.note}" if place.note else ""
+            gone = "" if self._choose_of(place) or not place.fault else " It is not found in this build."
+            self.desk.telling.news(f"{self._place + 1} of {len(kept)}, {place.name}{note}{gone}")
+
+    def _choose_of(self, place: Place) -> bool:
+        """Choose the fault that a trouble spot was kept for, if the build that is looked at has it."""
+        found = next((f for f, _ in self.state.seen.found if place.shows(f)), None)
+        if found is not None:
+            self.state.choose(found)
+        return found is not None
 
     def _keep_spot(self, finding: Finding) -> None:
-        """Keep the view of now as a trouble spot of a finding."""
+        """Keep the view of now as a trouble spot of a finding, or stand at the one that it has."""
+        place = self.state.spot_of(finding)
+        if place is not None:
+            self.desk.stage.go(place.camera)
+            return
         title = TITLES.get(finding.kind, finding.kind).lower()
-        self._places().keep(f"{finding.object.rsplit('/', 1)[-1]}, {title}", f"{title}: {finding.remedy.lower()}?")
+        name, note = f"{short(finding.object)}, {title}", f"{title}: {finding.remedy.lower()}?"
+        self._places().keep(name, note, known_key(finding))
 
     def commands(self) -> Sequence[Command]:
         def any_found() -> bool:

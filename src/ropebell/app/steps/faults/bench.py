@@ -64,6 +64,7 @@ class FaultsBench(QWidget):
         self.list.chosen.connect(self._chosen)
         state.changed.connect(self.refresh)
         state.accounted.connect(self.refresh_account)
+        desk.document.edited.connect(self.refresh_account)  # a trouble spot may have come or gone
         self.refresh()
 
     def _lower(self) -> QWidget:
@@ -214,6 +215,8 @@ class FaultsBench(QWidget):
         self.follow.setVisible(finding is not None and finding.kind == LEAK)
         self.known.setVisible(finding is not None)
         self.spot.setVisible(finding is not None)
+        place = state.spot_of(finding) if finding is not None else None
+        self.spot.setText(f"Stand at '{place.name}'" if place is not None else "Keep as a trouble spot")
         self.known.setText("No longer known" if note else "Known here")
         self.note.hide()
         for one in (self.verdict, self.history):

@@ -15,6 +15,7 @@ from ropebell.account.texel import Account, Ledger, Spot
 from ropebell.account.verdict import Verdict, verdict
 from ropebell.account.what_if import WhatIf, what_if
 from ropebell.app.desk import Desk
+from ropebell.app.places import Place, cameras
 from ropebell.app.words import clock, luminance, short_count
 from ropebell.build.estimate import Estimate, estimate
 from ropebell.build.found import found_in
@@ -327,6 +328,10 @@ class FaultsState(QObject):
             write_tried(now.project.folder, tried)
         except OSError as error:
             self._desk.telling.trouble(f"The record of remedies cannot be kept ({why(error)}).", "save")
+
+    def spot_of(self, finding: Finding) -> Place | None:
+        """The trouble spot that was kept for a fault, None without one."""
+        return next((place for place in cameras(self._desk.document.project) if place.shows(finding)), None)
 
     # -- acts
 
