@@ -200,14 +200,14 @@ def test_nothing_is_left_where_it_cannot_be_written_and_nothing_is_written_over(
 def test_what_was_packed_is_held_against_the_build(
     built: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    copy = packing._copy
+    copy = packing.Written.copy
 
-    def otherwise(source: Path, to: Path) -> None:
-        copy(source, to)
-        if to.name == "level.glb":
-            shutil.copy(_hall(tmp_path / "other", lamp=20.0), to)
+    def otherwise(written: packing.Written, source: Path, name: str) -> None:
+        copy(written, source, name)
+        if name.endswith("/level.glb"):
+            shutil.copy(_hall(tmp_path / "other", lamp=20.0), written.folder / name)
 
-    monkeypatch.setattr(packing, "_copy", otherwise)
+    monkeypatch.setattr(packing.Written, "copy", otherwise)
     with pytest.raises(BuildError, match="would not be built as it was: 1 light"):
         package(built, tmp_path / "p")
     assert not (tmp_path / "p").exists()

@@ -15,6 +15,7 @@ REASONS = {
     errno.EACCES: ("permission is denied", "Choose another place, or change its permissions"),
     errno.EPERM: ("permission is denied", "Choose another place, or change its permissions"),
     errno.EROFS: ("it can only be read", "Choose another place"),
+    errno.ENAMETOOLONG: ("its name is too long", "Choose a shorter one"),
     errno.ELOOP: ("it is a link, and nothing is written through links", "Remove the link, or choose another place"),
 }
 

@@ -20,6 +20,7 @@ Kept = TypeVar("Kept")
 MOST_TOML_BYTES = 64 << 20
 MOST_JSON_BYTES = 256 << 20
 # Parts of saves that were killed; a save takes less than this many seconds.
+PART = re.compile(r"\.rope-bell-[0-9a-f]{16}\.part")
 STALE_SECONDS = 300.0
 
 
@@ -76,8 +77,9 @@ def read_kept(path: Path, key: str, of: Callable[[Any], Kept]) -> list[Kept]:
 
 
 def temporary_beside(path: Path) -> Path:
-    """A fresh hidden name in the same folder, so that the final rename stays within one file system."""
-    return path.with_name(f".{path.name}.{secrets.token_hex(4)}.part")
+    """A fresh hidden name in the same folder, so that the final rename stays within one file system; it has nothing of
+    the file's own name, which may be as long as a name can be."""
+    return path.with_name(f".rope-bell-{secrets.token_hex(8)}.part")
 
 
 def write_bytes(path: Path, data: bytes) -> None:
@@ -99,15 +101,15 @@ def write_bytes(path: Path, data: bytes) -> None:
         part.unlink(missing_ok=True)
         raise
     sync_folder(path.parent)
-    _clear_parts(path)
+    _clear_parts(path.parent)
 
 
-def _clear_parts(path: Path) -> None:
-    """Remove what saves of a file that were killed have left beside it."""
-    pattern, too_old = re.compile(rf"\.{re.escape(path.name)}\.[0-9a-f]{{8}}\.part"), time.time() - STALE_SECONDS
-    with contextlib.suppress(OSError), os.scandir(path.parent) as entries:
+def _clear_parts(folder: Path) -> None:
+    """Remove what saves that were killed have left in a folder."""
+    too_old = time.time() - STALE_SECONDS
+    with contextlib.suppress(OSError), os.scandir(folder) as entries:
         for entry in entries:
-            own = pattern.fullmatch(entry.name) and entry.is_file(follow_symlinks=False)
+            own = PART.fullmatch(entry.name) and entry.is_file(follow_symlinks=False)
             if own and entry.stat(follow_symlinks=False).st_mtime < too_old:
                 os.unlink(entry.path)
 

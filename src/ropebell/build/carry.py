@@ -11,8 +11,9 @@ from ropebell.build.result import Result
 from ropebell.level.model import F32, F64, I32
 from ropebell.level.scene import Scene
 
-# Corners are the same within this share of the level's size.
-SAME = 1e-5
+# Corners are the same within this share of their object's size, but for what double precision rounds so far out. The
+# level's size says nothing of that: one stray object far away would make everything near the same.
+SAME, ROUNDED = 1e-5, 64 * np.finfo(np.float64).eps
 MIX = np.array([0x1B873593CC9E2D51, 0x2545F4914F6CDD1D, 0x369DEA0F31A53F85], np.int64)
 TURN = np.array([0x5851F42D4C957F2D, 0x14057B7EF767814F, 0x27BB2EE687B0B0FD], np.int64)
 
@@ -46,13 +47,12 @@ def carry(result: Result, scene: Scene) -> Carried:
     page = np.full(len(scene), -1, np.int32)
     if not len(scene) or not len(built):
         return Carried(uv, page, (), built.corners, 0.0)
-    low, high = scene.bounds()
-    step = max(float((high - low).max()), 1e-9) * SAME
+    steps = same_within(scene)
     number = {name: i for i, name in enumerate(scene.node_names)}
     as_now = np.array([number.get(name, -1) for name in built.node_names])
     mine, theirs = (
-        triangle_keys(scene.corners, scene.node, step),
-        triangle_keys(built.corners, as_now[built.node], step),
+        triangle_keys(scene.corners, scene.node, steps),
+        triangle_keys(built.corners, as_now[built.node], steps),
     )
     order = np.argsort(theirs, kind="stable")
     at = np.minimum(np.searchsorted(theirs[order], mine), len(order) - 1)
@@ -67,9 +67,32 @@ def carry(result: Result, scene: Scene) -> Carried:
     return Carried(uv, page, fresh, built.corners[~stays], float(found.mean()))
 
 
-def triangle_keys(corners: F64, node: I32, step: float) -> NDArray[np.int64]:
-    """(T,) a number per triangle that does not depend on which corner comes first."""
-    cell = np.round(corners / step).astype(np.int64)
+def same_within(scene: Scene) -> F64:
+    """(nodes + 1,) metres within which corners of an object are the same; the last is of what is no object."""
+    count = len(scene.node_names)
+    low, high = np.full((count + 1, 3), np.inf), np.full((count + 1, 3), -np.inf)
+    np.minimum.at(low, scene.node, scene.corners.min(axis=1))
+    np.maximum.at(high, scene.node, scene.corners.max(axis=1))
+    placed = high[:, 0] >= low[:, 0]
+    size, far = np.zeros(count + 1), np.zeros(count + 1)
+    size[placed] = (high - low)[placed].max(axis=1)
+    far[placed] = np.maximum(np.abs(low), np.abs(high))[placed].max(axis=1)
+    found: F64 = np.maximum(np.maximum(SAME * size, ROUNDED * far), 1e-30)
+    return found
+
+
+def triangle_keys(corners: F64, node: I32, steps: F64) -> NDArray[np.int64]:
+    """Numbers triangles so that those of one object in one place have the same number, whichever corner comes first.
+
+    Args:
+        corners: (T, 3, 3) metres. node: (T,) object of each, −1 for none. steps: (nodes + 1,) metres, side of the cells
+            that an object's corners are rounded to.
+
+    Returns:
+        (T,) int64.
+    """
+    with np.errstate(invalid="ignore"):  # what is no object has no number of use
+        cell = np.round(corners / steps[node][:, None, None]).astype(np.int64)
     with np.errstate(over="ignore"):
         each = (cell * MIX).sum(axis=2)
         found: NDArray[np.int64] = (

@@ -49,7 +49,7 @@ def sight_of(
         },
         {
             "sealed": found.sealed, "open": found.open, "decided": found.decided, "size": found.size,
-            "cell": found.cell, "seeing": found.seeing, "beyond_seen": found.beyond_seen,
+            "cell": found.cell, "seeing": found.seeing, "beyond_seen": found.beyond_seen, "inside": found.inside,
             "seconds": found.seconds,
             "widths": [leak.width for leak in found.leaks],
             "nodes": [list(leak.nodes) for leak in found.leaks],
@@ -119,7 +119,7 @@ def _read(kept: Artifact) -> Sight:
         a["seen"], a["narrow"], np.asarray(a["asked"]), m["seconds"], tuple(Cost(*c) for c in m["costs"]),
         tuple(Cost(*c) for c in m["passing"]),
         tuple(Candidate(*b) for b in m["blockers"]), a["unseen"], a["hull"], m["cell"], m["seeing"],
-        bool(m.get("beyond_seen", False)),
+        m["beyond_seen"], m["inside"],
     )  # fmt: skip
 
 
@@ -167,6 +167,8 @@ def in_words(sight: Sight, count: Callable[[int], str] = "{:,}".format) -> str:
     Args:
         count: writes a whole number.
     """
+    if not sight.inside:
+        return "The level has no inside: no place looked at is closed off from the open, so no leak is looked for."
     if sight.open:
         return "The level is open by nature, so no leak is looked for."
     n, share = len(sight.middles), 100 * sight.share_seen
@@ -199,7 +201,7 @@ def as_json(sight: Sight, scene: Scene, texels_per_metre: float) -> dict[str, An
     """The contract's JSON, but for `sees`."""
     area, texels = unseen_of(sight, scene, texels_per_metre)
     return {
-        "sealed": sight.sealed, "open": sight.open, "decided": sight.decided,
+        "sealed": sight.sealed, "open": sight.open, "inside": sight.inside, "decided": sight.decided,
         "leaks": [
             {
                 "trail": [[round(float(v), 4) for v in place] for place in leak.trail],

@@ -5,10 +5,12 @@ from __future__ import annotations
 import argparse
 import errno
 import os
+from collections.abc import Callable
 from pathlib import Path
 
 from ropebell.cli.said import say
-from ropebell.errors import shown
+from ropebell.errors import UsageError, shown
+from ropebell.output_place import output_file, output_folder, output_package
 
 EXIT_DONE = 0
 
@@ -59,3 +61,29 @@ def path(text: str) -> Path:
         if error.errno == errno.ENAMETOOLONG:
             raise argparse.ArgumentTypeError(f"'{shown(text[:40])}…' is too long for a path") from None
     return Path(text)
+
+
+def _checked(text: str, check: Callable[[Path], object]) -> Path:
+    named = path(text)
+    if not text.strip():
+        raise argparse.ArgumentTypeError("an empty name is no place to write to")
+    try:
+        check(named)
+    except UsageError as error:
+        raise argparse.ArgumentTypeError(str(error).removesuffix(".")) from None
+    return named
+
+
+def new_file(text: str) -> Path:
+    """A file that a command writes; see `output_file`."""
+    return _checked(text, output_file)
+
+
+def new_folder(text: str) -> Path:
+    """A folder that a command writes; see `output_folder`."""
+    return output_folder(_checked(text, output_folder))
+
+
+def new_package(text: str) -> Path:
+    """A package that a command writes; see `output_package`."""
+    return _checked(text, output_package)

@@ -7,7 +7,8 @@ from collections.abc import Callable
 from typing import Any
 
 import ropebell
-from ropebell.cli.arguments import box, numbers, path, worker
+from ropebell.cli.arguments import box, new_file, new_folder, new_package, numbers, path, worker
+from ropebell.errors import shown
 
 EXIT_WRONG = 2
 
@@ -16,7 +17,7 @@ class _Parser(argparse.ArgumentParser):
     """Says what is wrong in one line."""
 
     def error(self, message: str) -> Any:
-        self.exit(EXIT_WRONG, f"ropebell: {message}. See 'ropebell --help'.\n")
+        self.exit(EXIT_WRONG, f"ropebell: {shown(message)}. See 'ropebell --help'.\n")
 
     def many(self, name: str, metavar: str, words: str | None = None, into: str | None = None) -> None:
         """An option that may be given several times."""
@@ -25,6 +26,10 @@ class _Parser(argparse.ArgumentParser):
     def file(self, name: str, words: str, metavar: str = "FILE") -> None:
         """An option that names a file or a folder."""
         self.add_argument(name, type=path, default=None, metavar=metavar, help=words)
+
+    def writes(self, name: str, words: str, metavar: str = "FILE", into: Callable[[str], Any] = new_file) -> None:
+        """An option that names what is written."""
+        self.add_argument(name, type=into, default=None, metavar=metavar, help=words)
 
     def build(self, words: str | None = None) -> None:
         """The folder of a build."""
@@ -61,7 +66,7 @@ def _check(p: _Parser) -> None:
 
 def _bake(p: _Parser) -> None:
     p.add_argument("level", type=path)
-    p.add_argument("--out", type=path, required=True, metavar="DIR")
+    p.add_argument("--out", type=new_folder, required=True, metavar="DIR")
     p.recipe()
     p.many("--only", "NODE", "light this object and what is below it")
     p.many("--all-but", "NODE", "light everything but this object and what is below it")
@@ -94,9 +99,9 @@ def _faults(p: _Parser) -> None:
     p.build()
     p.file("--since", "what is new, still there, and gone", "DIR_BEFORE")
     p.answer()
-    p.file("--sarif", "write SARIF 2.1.0")
-    p.file("--csv", "write a table")
-    p.file("--html", "write a page to print, with pictures")
+    p.writes("--sarif", "write SARIF 2.1.0")
+    p.writes("--csv", "write a table")
+    p.writes("--html", "write a page to print, with pictures")
 
 
 def _account(p: _Parser) -> None:
@@ -130,7 +135,7 @@ def _hunt(p: _Parser) -> None:
     p.add_argument("--time-limit", type=float, default=0.0, metavar="S", help="of one run; 0: ten times the first")
     p.add_argument("--as-built", action="store_true", help="no shorter build that shows it is looked for")
     p.add_argument("--no-fixes", action="store_true", help="try no fixes")
-    p.file("--out", "the case, the log, patches; goes on from there", "DIR")
+    p.writes("--out", "the case, the log, patches; goes on from there", "DIR", new_folder)
     p.answer()
 
 
@@ -138,12 +143,12 @@ def _compare(p: _Parser) -> None:
     p.add_argument("a", type=path, metavar="DIR_A")
     p.add_argument("b", type=path, metavar="DIR_B")
     p.answer()
-    p.file("--html", "write a page with pictures")
+    p.writes("--html", "write a page with pictures")
 
 
 def _expect(p: _Parser) -> None:
     p.build()
-    p.file("--save", "keep its numbers here")
+    p.writes("--save", "keep its numbers here")
     p.file("--against", "hold it against these")
 
 
@@ -160,7 +165,7 @@ def _advise(p: _Parser) -> None:
 
 def _export(p: _Parser) -> None:
     p.build()
-    p.add_argument("--out", type=path, required=True, metavar="DIR|FILE.zip")
+    p.add_argument("--out", type=new_package, required=True, metavar="DIR|FILE.zip")
     p.many("--despite", "KIND", "hand over though this speaks against it; any: whatever can be accepted")
     p.add_argument(
         "--most-mb", type=float, default=None, metavar="MB", help="what its pages may take, not the project's"
@@ -169,32 +174,32 @@ def _export(p: _Parser) -> None:
 
 
 def _demo(p: _Parser) -> None:
-    p.add_argument("folder", type=path, metavar="DIR")
+    p.add_argument("folder", type=new_folder, metavar="DIR")
     p.add_argument("--halls", type=int, default=1, metavar="N", help="1 … 40 mills along the quay")
     p.add_argument("--bare", action="store_true", help="the level alone, without the builds of its past")
 
 
 def _accuracy(p: _Parser) -> None:
-    p.file("--out", "write the page here")
+    p.writes("--out", "write the page here")
     p.answer()
 
 
 def _detection(p: _Parser) -> None:
-    p.file("--out", "write the page here")
+    p.writes("--out", "write the page here")
     p.add_argument("--each", type=int, default=8, metavar="N", help="levels with and without each fault")
     p.answer()
 
 
 def _shots(p: _Parser) -> None:
-    p.add_argument("--out", type=path, required=True, metavar="DIR")
+    p.add_argument("--out", type=new_folder, required=True, metavar="DIR")
 
 
 def _bench(p: _Parser) -> None:
     p.answer()
     p.add_argument("--long", action="store_true", help="also what takes minutes: large levels, noise, memory limits")
     p.add_argument("--window", action="store_true", help="also measure the window (needs a display or offscreen Qt)")
-    p.file("--plot", "draw how the time grows with texels, SVG (--long)")
-    p.file("--hunts", "only this: hunt 200 made-up faults; a page")
+    p.writes("--plot", "draw how the time grows with texels, SVG (--long)")
+    p.writes("--hunts", "only this: hunt 200 made-up faults; a page")
     p.add_argument("--scale", type=float, default=1.0, help="size of the test relative to the usual one")
 
 

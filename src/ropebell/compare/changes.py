@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from ropebell.build.carry import SAME, triangle_keys
+from ropebell.build.carry import same_within, triangle_keys
 from ropebell.build.manifest import LightFacts, Manifest
 from ropebell.build.result import Result
 from ropebell.build.stale import arranging
@@ -114,9 +114,8 @@ def _objects(a: Scene, b: Scene) -> list[Content]:
     """Objects that came, went, moved or have another shape, by their triangles wherever they stand in a list."""
     names = {name: i for i, name in enumerate(b.node_names)}
     number = np.array([names.get(name, -1) for name in a.node_names])
-    low, high = b.bounds()
-    step = max(float((high - low).max(initial=0.0)), 1e-9) * SAME
-    mine, theirs = triangle_keys(a.corners, number[a.node], step), triangle_keys(b.corners, b.node, step)
+    steps = same_within(b)
+    mine, theirs = triangle_keys(a.corners, number[a.node], steps), triangle_keys(b.corners, b.node, steps)
     lost = set(np.unique(a.node[~np.isin(mine, theirs)]).tolist())
     new = set(np.unique(b.node[~np.isin(theirs, mine)]).tolist())
     has_a, has_b = {a.node_names[n] for n in np.unique(a.node)}, {b.node_names[n] for n in np.unique(b.node)}

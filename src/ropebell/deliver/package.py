@@ -10,13 +10,13 @@ import hashlib
 import os
 import shutil
 import zipfile
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
 import ropebell
-from ropebell.build.manifest import Manifest, Page, read_manifest
+from ropebell.build.manifest import MANIFEST, Manifest, Page, read_manifest
 from ropebell.build.outputs import BAKED_LEVEL, FINDINGS, OPTIONAL_LAYERS, THUMBNAIL
 from ropebell.build.probe_file import PROBES
 from ropebell.build.project import PROJECT_FILE, Project, load_project
@@ -25,9 +25,10 @@ from ropebell.build.stale import AsSet, changes_between
 from ropebell.compare.expected import expected
 from ropebell.deliver.objections import as_set, project_of_build
 from ropebell.errors import BuildError, UsageError, step, why
-from ropebell.files import open_regular, temporary_beside, write_json, write_text
+from ropebell.files import open_regular, write_json, write_text
 from ropebell.level.finding import Finding
 from ropebell.level.model import Level
+from ropebell.output_place import PACKAGE, is_zip, output_package
 
 BAKED, SOURCE, LEVEL = "baked", "source", "level"
 CONTENTS, EXPECTED, README = "contents.json", "expected.json", "README.txt"
@@ -36,6 +37,8 @@ FORMAT = 1
 KEPT = ("recipes", "places")
 BLOCK = 4 << 20
 READABLE = 0o644
+# In a name they mean something else on another system.
+UNPORTABLE = frozenset("\\:")
 
 
 @dataclass(frozen=True)
@@ -65,44 +68,89 @@ def package(
         tick: called with the share done, may raise `Stopped`; nothing is left then.
 
     Raises:
-        UsageError: there is something at its place already.
+        UsageError: there is something at its place already, or it has no name; or a file has a name that could not be
+            unpacked everywhere.
         BuildError: it cannot be written, or what was packed would not be built as it was.
         ProjectError, LevelError: the build or its source cannot be read.
     """
-    if os.path.lexists(out):
-        raise UsageError("there is something already", out, "Name a new place for the package")
+    out, root = output_package(out)
     m = read_manifest(folder)
     try:
         out.parent.mkdir(parents=True, exist_ok=True)
-        with TemporaryDirectory(prefix=f".{out.name}.", suffix=".part", dir=out.parent) as scratch:
-            made = Path(scratch) / out.stem
+        with TemporaryDirectory(prefix=".rope-bell-", suffix=".part", dir=out.parent) as scratch:
+            made = Written(Path(scratch) / PACKAGE)
             files = _packed(folder, m, made, accepted, tick)
-            if out.suffix == ".zip":
-                _zipped(made, out)
-            else:
-                os.replace(made, out)
+            place = _zipped(made, root, Path(scratch) / "package.zip") if is_zip(out) else made.folder
+            output_package(out)  # it took a while, and others may have been faster
+            os.replace(place, out)
     except OSError as error:
         raise BuildError(f"the package cannot be written ({why(error)})", out, step(error)) from error
     tick(1.0)
     return Packed(out, files)
 
 
+class Written:
+    """The folder of a package, and the list of what was written into it.
+
+    Attributes:
+        folder: where it is made. names: of files, as they were written, with `/` between their parts.
+    """
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.names: list[str] = []
+        folder.mkdir()
+
+    def place(self, name: str) -> Path:
+        """Where a file is to be written; it stands in the list then.
+
+        Raises:
+            UsageError: a part of its name means something else on another system.
+        """
+        parts = name.split("/")
+        if any(part in ("", ".", "..") or set(part) & UNPORTABLE or not part.isprintable() for part in parts):
+            what = f"'{name}' has a name that could not be unpacked everywhere"
+            raise UsageError(what, "", "Rename the file, name it so in the level, and build again")
+        path = self.folder.joinpath(*parts)
+        path.parent.mkdir(parents=True, exist_ok=True)
+        self.names.append(name)
+        return path
+
+    def copy(self, source: Path, name: str) -> None:
+        """Take a file in; two pictures may be the same one."""
+        if name in self.names:
+            return
+        with open_regular(source) as file, open(self.place(name), "wb") as out:
+            shutil.copyfileobj(file, out, BLOCK)
+            out.flush()
+            os.fsync(out.fileno())
+
+    def listed(self) -> tuple[tuple[str, int, str], ...]:
+        """Name, bytes and SHA-256 of every file, in the order of their names."""
+        return tuple((name, *_measured(self.folder / name)) for name in sorted(self.names))
+
+
+def _measured(path: Path) -> tuple[int, str]:
+    with open_regular(path) as file:
+        return os.fstat(file.fileno()).st_size, hashlib.file_digest(file, "sha256").hexdigest()
+
+
 def _packed(
-    folder: Path, m: Manifest, to: Path, accepted: Sequence[Finding], tick: Callable[[float], None]
+    folder: Path, m: Manifest, to: Written, accepted: Sequence[Finding], tick: Callable[[float], None]
 ) -> tuple[tuple[str, int, str], ...]:  # fmt: skip
     """Write all of it into a folder; what each file is."""
-    _write_baked(folder, m, to / BAKED)
+    _write_baked(folder, m, to)
     tick(0.3)
     project = project_of_build(m)
     level, _ = as_set(project)
-    packed = _write_source(project, level, to / SOURCE)
+    packed = _write_source(project, level, to)
     tick(0.5)
     _hold_against(packed, m)
     tick(0.7)
-    write_json(to / EXPECTED, expected(open_result(to / BAKED)))
-    write_text(to / README, _readme(m, project, accepted))
-    files = tuple(_listed(to))
-    write_json(to / CONTENTS, {
+    write_json(to.place(EXPECTED), expected(open_result(to.folder / BAKED)))
+    write_text(to.place(README), _readme(m, project, accepted))
+    files = to.listed()
+    write_json(to.place(CONTENTS), {
         "format": FORMAT, "program": {"name": "Rope Bell", "version": ropebell.__version__}, "made": m.made,
         "handed_over_with": [f.as_json() for f in accepted],
         "files": [{"name": name, "bytes": size, "sha256": digest} for name, size, digest in files],
@@ -117,17 +165,17 @@ def files_of_page(page: Page) -> list[str]:
     return [page.file, page.direct, *layers, *([page.delivered.file] if page.delivered is not None else [])]
 
 
-def _write_baked(folder: Path, m: Manifest, to: Path) -> None:
+def _write_baked(folder: Path, m: Manifest, to: Written) -> None:
     """The build without what only this machine knows."""
     names = [BAKED_LEVEL, *(name for page in m.pages for name in files_of_page(page))]
     names += [name for name in (PROBES, FINDINGS, THUMBNAIL) if (folder / name).is_file()]
     for name in names:
-        _copy(folder / name, to / name)
+        to.copy(folder / name, f"{BAKED}/{name}")
     at_home = m.level.model_copy(update={"file": f"{SOURCE}/{Path(m.level.file).name}"})
-    m.model_copy(update={"level": at_home, "cache": ""}).write(to)
+    m.model_copy(update={"level": at_home, "cache": ""}).write(to.place(f"{BAKED}/{MANIFEST}").parent)
 
 
-def _write_source(project: Project, level: Level, to: Path) -> Project:
+def _write_source(project: Project, level: Level, to: Written) -> Project:
     """Everything a build is made from, as a project that stands for itself.
 
     Raises:
@@ -135,17 +183,18 @@ def _write_source(project: Project, level: Level, to: Path) -> Project:
     """
     home, own = project.level.parent.resolve(), project.folder.resolve()
     # Beside its project a level stays where it is; else it gets a folder of its own.
-    into = to / home.relative_to(own) if home.is_relative_to(own) else to / LEVEL
+    into = Path(SOURCE) / (home.relative_to(own) if home.is_relative_to(own) else LEVEL)
     for path in [project.level, *level.files]:
-        _copy(path, into / path.resolve().relative_to(home))
+        to.copy(path, (into / path.resolve().relative_to(home)).as_posix())
     skies = [sky.picture for sky in project.brief.skies.values() if sky.picture]
     for path in [*project.tables, *(project.beside(name) for name in skies)]:
         if path.is_file():
-            _copy(path, to / path.resolve().relative_to(own))
+            to.copy(path, (Path(SOURCE) / path.resolve().relative_to(own)).as_posix())
     rest = {key: project.rest[key] for key in KEPT if key in project.rest}
-    packed = replace(project, folder=to, level=into / project.level.name, rest=rest)
+    file = to.place(f"{SOURCE}/{PROJECT_FILE}")
+    packed = replace(project, folder=file.parent, level=to.folder / into / project.level.name, rest=rest)
     packed.save()
-    return load_project(to / PROJECT_FILE)
+    return load_project(file)
 
 
 def _hold_against(packed: Project, m: Manifest) -> None:
@@ -160,40 +209,16 @@ def _hold_against(packed: Project, m: Manifest) -> None:
         raise BuildError(what, packed.folder, "Build again, and report this if it stays so")
 
 
-def _copy(source: Path, to: Path) -> None:
-    to.parent.mkdir(parents=True, exist_ok=True)
-    if to.exists():
-        return  # two pictures may be the same file
-    with open_regular(source) as file, open(to, "wb") as out:
-        shutil.copyfileobj(file, out, BLOCK)
-        out.flush()
-        os.fsync(out.fileno())
-
-
-def _listed(folder: Path) -> Iterable[tuple[str, int, str]]:
-    """Name, bytes and SHA-256 of every file, in the order of their names."""
-    for path in sorted(p for p in folder.rglob("*") if p.is_file()):
-        digest = hashlib.sha256()
-        with open_regular(path) as file:
-            while block := file.read(BLOCK):
-                digest.update(block)
-        yield path.relative_to(folder).as_posix(), path.stat().st_size, digest.hexdigest()
-
-
-def _zipped(folder: Path, out: Path) -> None:
-    """One file of a folder; the same folder gives the same bytes."""
-    part = temporary_beside(out)
-    try:
-        with zipfile.ZipFile(part, "w", zipfile.ZIP_DEFLATED) as archive:
-            for path in sorted(p for p in folder.rglob("*") if p.is_file()):
-                entry = zipfile.ZipInfo(f"{out.stem}/{path.relative_to(folder).as_posix()}")
-                entry.external_attr = READABLE << 16  # else whoever unpacks it may not read it
-                archive.writestr(entry, path.read_bytes(), zipfile.ZIP_DEFLATED)
-        with open(part, "rb") as file:
-            os.fsync(file.fileno())
-        os.replace(part, out)
-    finally:
-        part.unlink(missing_ok=True)
+def _zipped(made: Written, root: str, out: Path) -> Path:
+    """One file of what was written; the same gives the same bytes."""
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
+        for name in sorted(made.names):
+            entry = zipfile.ZipInfo(f"{root}/{name}")
+            entry.external_attr = READABLE << 16  # else whoever unpacks it may not read it
+            archive.writestr(entry, (made.folder / name).read_bytes(), zipfile.ZIP_DEFLATED)
+    with open(out, "rb") as file:
+        os.fsync(file.fileno())
+    return out
 
 
 def _readme(m: Manifest, project: Project, accepted: Sequence[Finding]) -> str:

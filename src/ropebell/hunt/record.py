@@ -16,6 +16,8 @@ from ropebell.hunt.trial import Run
 
 LOG, STEER, RESULT = "hunt.jsonl", "steer.json", "result.json"
 VERSION = 1
+# What else a hunt writes into its folder.
+WRITTEN = (RESULT, "case.html", "fix.glb", "fix.txt")
 
 
 @dataclass(frozen=True)
@@ -59,12 +61,18 @@ class Record:
             return
         try:
             self.folder.mkdir(parents=True, exist_ok=True)
+            self._is_a_hunts(self.folder)
             self._read(self.folder / LOG)
             self._file = open_own(self.folder, LOG, os.O_WRONLY | os.O_APPEND)
             if not os.fstat(self._file).st_size:
                 self._write({"hunt": VERSION, **self.about})
         except OSError as error:
             raise ProjectError(f"no hunt can be kept there ({why(error)})", self.folder, step(error)) from error
+
+    def _is_a_hunts(self, folder: Path) -> None:
+        strange = [name for name in WRITTEN if os.path.lexists(folder / name)]
+        if strange and not os.path.lexists(folder / LOG):
+            raise ProjectError(f"it holds what is no hunt's ({strange[0]})", folder, "Name a new or an empty folder")
 
     def _read(self, path: Path) -> None:
         """Take in the runs of an earlier log of the same hunt; a log of another is put aside."""

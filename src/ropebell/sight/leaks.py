@@ -154,7 +154,8 @@ class _Ways:
         # Of several openings between the same two, the shortest.
         order = np.lexsort((length, high, low))
         low, high, length, rows = low[order], high[order], length[order], rows[order]
-        first = np.append(True, (low[1:] != low[:-1]) | (high[1:] != high[:-1]))
+        first = np.ones(len(rows), np.bool_)  # of none there is no first
+        first[1:] = (low[1:] != low[:-1]) | (high[1:] != high[:-1])
         low, high, length, rows = low[first], high[first], length[first] + 1e-9, rows[first]
         graph = coo_matrix((length, (low, high)), shape=(f.space.nodes, f.space.nodes)).tocsr()
         _, back, _ = dijkstra(graph, directed=False, indices=roots, return_predecessors=True, min_only=True)

@@ -26,7 +26,7 @@ from ropebell.sight.survey import Sealing, blocks_sight, bodies_of, let_through,
 from ropebell.sight.unseen import opens_view, unseen_faces
 from ropebell.sight.walk import start_point
 
-VERSION = 8
+VERSION = 9
 # With more cells than this, larger ones are taken: pairs grow with their square.
 MOST_CELLS = 6000
 # A box asks for no larger ones, metres.
@@ -69,6 +69,7 @@ class Sight:
         unseen: (T,) bool, faces nobody can see.
         hull: (nodes,) bool, objects without which the inside would open to the outside.
         seeing: seconds of who sees whom alone.
+        inside: as of `Sealing`.
     """
 
     sealed: bool
@@ -91,6 +92,7 @@ class Sight:
     cell: float
     seeing: float
     beyond_seen: bool = False
+    inside: bool = True
 
     @property
     def rays(self) -> int:
@@ -169,7 +171,7 @@ def look(
             found.sealed, found.open, found.decided, gaps, np.zeros(3), cell, np.full((1, 1, 1), -1, np.int32),
             np.zeros((0, 3)), np.zeros((0, 0), np.uint8), nothing, np.zeros(0), time.perf_counter() - begin, (), (), (),
             np.zeros(len(scene), np.bool_), np.zeros(len(scene.node_names), np.bool_), cell,
-            0.0,
+            0.0, inside=found.inside,
         )  # fmt: skip
     return _seen(found, gaps, scene, see_through(level, scene), cell, brief.sight_boxes, workers, begin, tick)
 

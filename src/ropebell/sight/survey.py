@@ -15,13 +15,15 @@ from ropebell.level.welded import Welded
 from ropebell.light.rays import RaySpace
 from ropebell.sight.free_space import FreeSpace
 from ropebell.sight.leaks import Leak, escaping, leaks_of
-from ropebell.sight.sealing import Bodies, Flood, flood
+from ropebell.sight.sealing import INSIDE, Bodies, Flood, flood
 from ropebell.sight.walk import EYE, start_point, walkable
 
 # A level is open by nature if more of the rays from where players can stand leave it; a place, likewise.
 OPEN, MOST_EYES = 0.05, 400
 # The first cells that room is flooded through are no larger, metres; in a large level, than this share of it.
 LARGEST, OF_LEVEL = 1.0, 1 / 60
+# Places each way over a level, of which one may lie in a room where nothing says where players are.
+LATTICE, FLAT = 9, 0.05
 # Faces that one leg of a way goes through.
 MOST_CROSSED = 256
 # What a mark takes out of the way opens a gap if the way goes through it so near its place, in widths.
@@ -38,6 +40,7 @@ class Sealing:
         seeds: (n, 3) metres, where the inside was flooded from; none: there is no inside to speak of.
         decided: whether all was looked at as closely as it had to be. flood: how far in and outside come, None where
             leaks were not looked for.
+        inside: whether there is any room that the open does not reach but by a leak.
     """
 
     sealed: bool
@@ -47,6 +50,7 @@ class Sealing:
     seeds: F64
     decided: bool = True
     flood: Flood | None = None
+    inside: bool = True
 
 
 def movable(scene: Scene) -> list[str]:
@@ -111,20 +115,29 @@ def survey(
     nothing = np.zeros((0, 3))
     if not len(corners):
         return Sealing(False, True, (), (), nothing)
-    space = RaySpace(corners)
-    seeds = seeds_of(level, scene, brief, space)
+    space, bodies = RaySpace(corners), bodies_of(scene, solid)
     stand = _eyes(level, scene, brief)
+    seeds = seeds_of(level, scene, brief, space)
+    known = len(seeds) > 0
+    if not known:
+        # Nothing says where players are: all over the level, but in no body.
+        seeds = _lattice(corners)
+        seeds = seeds[~bodies.hold(seeds)]
+    if not len(seeds):
+        return Sealing(False, True, (), (), nothing, inside=False)
     away = escaping(space, stand if len(stand) else seeds)
     if float(away.mean()) > OPEN and not meant_sealed:
-        return Sealing(False, True, (), (), seeds)
+        return Sealing(False, True, (), (), seeds, inside=known or bool((away <= OPEN).any()))
     # What stands in the open is not inside, but the start is.
     seeds = np.concatenate([seeds, stand])
     indoors = escaping(space, seeds) <= OPEN
-    indoors[0] = True
+    indoors[0] |= known or not indoors.any()
     seeds = seeds[indoors]
     largest = max(LARGEST, OF_LEVEL * float(np.ptp(corners.reshape(-1, 3), axis=0).max()))
-    found = flood(FreeSpace(corners, largest), seeds, bodies_of(scene, solid).hold, tick)
+    found = flood(FreeSpace(corners, largest), seeds, bodies.hold, tick)
     leaks = leaks_of(found, seeds, corners, space)
+    if not leaks and not _has_inside(found, seeds, bodies):
+        return Sealing(False, True, (), (), seeds, inside=False)
     rows, held_back = np.flatnonzero(solid), np.flatnonzero(~solid)
     nodes = tuple(
         tuple(dict.fromkeys([*_at_gap(scene, held_back, leak), *scene.node[rows[leak.triangles]].tolist()]))
@@ -134,8 +147,7 @@ def survey(
 
 
 def seeds_of(level: Level, scene: Scene, brief: Brief, space: RaySpace) -> F64:
-    """(n, 3) where the inside may be: at eye height over the start, at probes placed by hand, in things that move;
-    without any, in the level's middle."""
+    """(n, 3) where the inside may be: at eye height over the start, at probes placed by hand, in things that move."""
     found = []
     start = start_point(level, scene, brief)
     if start is not None:
@@ -148,10 +160,27 @@ def seeds_of(level: Level, scene: Scene, brief: Brief, space: RaySpace) -> F64:
             found.append(
                 np.array([(low[0] + high[0]) / 2, high[1] + 0.02 * float((high - low).max()), (low[2] + high[2]) / 2])
             )
-    if not found:
-        # Nothing says where players are: the level's middle has to do.
-        found.append((scene.corners.min(axis=(0, 1)) + scene.corners.max(axis=(0, 1))) / 2)
-    return np.array(found).reshape(-1, 3)
+    return np.array(found, np.float64).reshape(-1, 3)
+
+
+def _lattice(corners: F64) -> F64:
+    """(n, 3) places spread over a level, those near its middle first and none on its rim."""
+    low, high = corners.min(axis=(0, 1)), corners.max(axis=(0, 1))
+    # A flat level has no place that is not on it.
+    flat = (high - low < FLAT * (high - low).max()) * FLAT * (high - low).max()
+    low, high = low - flat, high + flat
+    # Off the round numbers that levels are built on.
+    steps = (np.arange(LATTICE) + 0.4867) / LATTICE
+    shares = np.stack(np.meshgrid(steps, steps, steps, indexing="ij"), axis=-1).reshape(-1, 3)
+    order = np.argsort(np.abs(shares - 0.5).max(axis=1), kind="stable")
+    found: F64 = low + shares[order] * (high - low)
+    return found
+
+
+def _has_inside(found: Flood, seeds: F64, bodies: Bodies) -> bool:
+    """Whether the flood from inside fills any cell that the one from outside did not reach, and that is no body's."""
+    inner = seeds[found.sides(seeds) == INSIDE]
+    return bool(len(inner)) and not bool(bodies.hold(inner).all())
 
 
 def over(space: RaySpace, start: F64) -> F64:
