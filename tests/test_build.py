@@ -30,6 +30,7 @@ from ropebell.build.store import META, Store
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.digest import digest_of
 from ropebell.errors import BuildError, LevelError, ProjectError, Stopped
+from ropebell.fault_report import EXIT_FAULT, FAULT
 from ropebell.level.brief import LightChange
 from ropebell.level.model import Light
 
@@ -240,7 +241,7 @@ def test_a_fault_of_the_program_is_told_with_its_traceback(tmp_path: Path, monke
 
     monkeypatch.setattr(worker, "build", broken)
     monkeypatch.setattr(worker, "_listen", lambda *_: None)
-    assert worker.run(request(tmp_path), gentle=False) == 3
+    assert worker.run(request(tmp_path), gentle=False) == EXIT_FAULT
     last = events(tmp_path / "out")[-1]
     assert last["outcome"] == "failed" and "planted" in last["message"] and "Traceback" in last["traceback"]
 
@@ -435,9 +436,9 @@ def test_a_fault_of_the_program_leaves_a_report_that_can_be_sent(
     monkeypatch.setattr(worker, "_listen", lambda *_: None)
     monkeypatch.setattr(Path, "home", lambda: tmp_path.parent)
     out = tmp_path / "builds" / "0001"
-    assert worker.run(Request(level, out, tmp_path / "cache", recipe("sketch")), gentle=False) == 3
-    report = (out / worker.FAULT).read_text()
+    assert worker.run(Request(level, out, tmp_path / "cache", recipe("sketch")), gentle=False) == EXIT_FAULT
+    report = (out / FAULT).read_text()
     assert report.startswith("Rope Bell ") and "KeyError" in report and "broken" in report
     assert "secret" not in report and str(tmp_path) not in report and str(tmp_path.parent) not in report
     end = events(out)[-1]
-    assert end["outcome"] == "failed" and worker.FAULT in end["message"] and "secret" in end["traceback"]
+    assert end["outcome"] == "failed" and FAULT in end["message"] and "secret" in end["traceback"]

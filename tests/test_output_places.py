@@ -88,8 +88,9 @@ def test_the_folder_in_a_package_has_a_name_that_means_the_same_everywhere(tmp_p
 
 # Every option that names something to be written, with what stands before it.
 WRITES = {
-    "bake": ("bake", "{level}", "--recipe", "sketch", "--out"), "export": ("export", "{build}", "--despite", "any", "--out"),
-    "hunt": ("hunt", "{level}", "--while", "black>0.9", "--out"), "demo": ("demo", "--bare"), "shots": ("shots", "--out"),
+    "bake": ("bake", "{level}", "--recipe", "sketch", "--out"), "demo": ("demo", "--bare"),
+    "export": ("export", "{build}", "--despite", "any", "--out"), "shots": ("shots", "--out"),
+    "hunt": ("hunt", "{level}", "--while", "black>0.9", "--out"),
     "sarif": ("faults", "{build}", "--sarif"), "csv": ("faults", "{build}", "--csv"),
     "html": ("faults", "{build}", "--html"), "page": ("compare", "{build}", "{build}", "--html"),
     "save": ("expect", "{build}", "--save"), "accuracy": ("accuracy", "--out"), "detection": ("detection", "--out"),
@@ -140,7 +141,9 @@ def test_a_hunt_does_not_write_over_strangers_files(built: Path, tmp_path: Path)
     assert main(words) == 2 and (tmp_path / "case.html").read_text() == "mine"
 
 
-def test_a_build_into_the_folder_one_stands_in_lies_there(built: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_build_into_the_folder_one_stands_in_lies_there(
+    built: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     place = tmp_path / "here"
     place.mkdir()
     monkeypatch.chdir(place)

@@ -17,14 +17,14 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-import gltf_files
 import numpy as np
 import OpenEXR
 
+import gltf_files
 from helpers import floor, level_file, room
 from ropebell.cli.main import main
 from ropebell.demo.builder import LevelBuilder, at
-from ropebell.demo.shapes import Shape, ball, box, quad
+from ropebell.demo.shapes import ball, box, quad
 from ropebell.demo.write import LEVEL_NAME
 from ropebell.level.model import Light
 
@@ -194,10 +194,8 @@ ZOO |= {
     "all_moving": _project('[marks."g/floor"]\nrole = "moving"\n[marks."g/crate"]\nrole = "moving"\n'),
     "all_live": _project('[lights."lights/lamp"]\nmode = "live"\n'),
     "meant_sealed": _project("sealed = true\n"),
-    "nothing_blocks": _project(
-        '[marks."g/floor"]\nblocks_sight = false\n[marks."g/crate"]\nblocks_sight = false\n'
-    ),
-    "strong_sky": _project('sky = "main"\n' "[skies.main]\ncolor = [1e12, 1e12, 1e12]\n"),
+    "nothing_blocks": _project('[marks."g/floor"]\nblocks_sight = false\n[marks."g/crate"]\nblocks_sight = false\n'),
+    "strong_sky": _project('sky = "main"\n[skies.main]\ncolor = [1e12, 1e12, 1e12]\n'),
     "marks_of_nothing": _project('[marks."gone/crate"]\nrole = "moving"\n'),
 }
 
@@ -359,7 +357,8 @@ ZOO |= {
 }
 
 for number, name in enumerate((
-    "=cmd|' /C calc'!A0", "line\nbreak", "sep\u2028ar\u2029ate\u0085d", "\x1b[2J\x1b]0;owned\x07", "<script>alert(1)</script>",
+    "=cmd|' /C calc'!A0", "line\nbreak",
+    "sep\u2028ar\u2029ate\u0085d", "\x1b[2J\x1b]0;owned\x07", "<script>alert(1)</script>",
     "..", "../../etc", "a/b", "", " ", "x" * 5000, "%s%n{0}", "\u202egnp.exe", "naïve 水車 🦀", "--json", "*",
 )):  # fmt: skip
     ZOO[f"name_{number}"] = _named(name)
@@ -509,8 +508,6 @@ def not_a_level(folder: Path) -> Path:
     return path
 
 
-
-
 @dataclass(frozen=True)
 class Run:
     """How one command ended on one level."""
@@ -527,6 +524,10 @@ QUICK = ("check", "sight")
 BAKE = ("--recipe", "sketch", "--set", "density.texels_per_metre=4", "--set", "light.gather_rays=32")
 
 
+# So large that at the usual density they would take minutes, and rightly so.
+COARSE = {"mega": ("--set", "draft=8"), "large": ("--set", "draft=8")}
+
+
 def visit(name: str, folder: Path, builds: bool = True) -> Iterator[Run]:
     """Every command on one level, each in a process forked from this one."""
     home = folder / "level"
@@ -538,11 +539,12 @@ def visit(name: str, folder: Path, builds: bool = True) -> Iterator[Run]:
     if not builds:
         return
     build, again = str(folder / "build"), str(folder / "again")
-    yield (baked := _run(name, "bake", [str(level), "--out", build, *BAKE]))
-    yield _run(name, "hunt", [str(level), "--while", "black>0.9", "--most-trials", "3", "--no-fixes", *BAKE])
+    how = (*BAKE, *COARSE.get(name, ()))
+    yield (baked := _run(name, "bake", [str(level), "--out", build, *how]))
+    yield _run(name, "hunt", [str(level), "--while", "black>0.9", "--most-trials", "3", "--no-fixes", *how])
     if baked.status:
         return
-    _run(name, "bake", [str(level), "--out", again, *BAKE, "--set", "light.bounces=1"])
+    _run(name, "bake", [str(level), "--out", again, *how, "--set", "light.bounces=1"])
     yield _run(name, "meter", [build, SEEN_AT])
     yield _run(name, "account", [build, SEEN_AT])
     yield _run(name, "faults", [build, "--html", str(folder / "f.html"), "--csv", str(folder / "f.csv")])
@@ -561,9 +563,12 @@ def _run(name: str, command: str, arguments: list[str]) -> Run:
         os.dup2(writer, 2)
         status = 99
         try:
-            sys.stdout, sys.stderr = (open(n, "w", encoding="utf-8", closefd=False) for n in (1, 2))
+            sys.stdout, sys.stderr = (
+                open(n, "w", encoding="utf-8", closefd=False)  # noqa: SIM115 - the process ends with them
+                for n in (1, 2)
+            )
             status = main([command, *arguments])
-        except BaseException:
+        except BaseException:  # noqa: BLE001 - the border of a process
             traceback.print_exc()
         finally:
             for stream in (sys.stdout, sys.stderr):
@@ -578,8 +583,8 @@ def _run(name: str, command: str, arguments: list[str]) -> Run:
 
 
 def _trouble(name: str, command: str, status: int, seconds: float, said: str) -> str:
-    if "Traceback" in said:
-        return "traceback"
+    if "Traceback" in said or "of this program" in said or "of its own" in said:
+        return "a mistake of the program"
     if status not in CONTRACT:
         return f"status {status}"
     if seconds > MOST_SECONDS:

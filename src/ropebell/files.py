@@ -64,6 +64,12 @@ def read_json(path: Path, most: int = MOST_JSON_BYTES) -> Any:
         raise ValueError("its values are nested too deeply") from error
 
 
+def lines_of(text: str) -> list[str]:
+    """Lines of a text file, which end as files of every system end them and nowhere else: a name may hold a character
+    that `str.splitlines` takes for an end."""
+    return re.split(r"\r\n|\n|\r", text)
+
+
 def read_kept(path: Path, key: str, of: Callable[[Any], Kept]) -> list[Kept]:
     """What the program keeps under a key of a JSON file of its own; nothing where nothing is kept, or it is damaged.
 
@@ -174,6 +180,29 @@ def remove_own(folder: Path, files: str, folders: str = "") -> bool:
         _empty(handle)
         with contextlib.suppress(FileNotFoundError):
             os.rmdir(folder)
+    except OSError:
+        return False
+    finally:
+        os.close(handle)
+    return True
+
+
+def remove_tree(folder: Path) -> bool:
+    """Remove a scratch folder of this program's own with all that is in it, at any depth; links in it go, what they
+    lead to stays.
+
+    Returns:
+        Whether it is gone.
+    """
+    try:
+        handle = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW)
+    except FileNotFoundError:
+        return True
+    except OSError:
+        return False
+    try:
+        _empty(handle)
+        os.rmdir(folder)
     except OSError:
         return False
     finally:

@@ -129,10 +129,12 @@ class Builds(QObject):
 
         Raises:
             BuildError: the project's folder cannot be written.
+            LevelError: the picture of the sky cannot be read.
         """
         now = self._state.level.now
         if now is None or self.running:
             return
+        now.project.require_sky()
         try:
             self._state.document.save_for_build()
             folder = next_build_folder(now.project.builds)

@@ -53,6 +53,7 @@ class Queueing(QObject):
         if now is None:
             return
         p = now.project
+        p.require_sky()
         self._state.document.save_now()
         request = Request(
             p.level, LATER, p.cache, p.recipe, p.sky, p.brief, p.tables, p.sky_picture, self._state.rope.rates,

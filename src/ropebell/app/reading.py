@@ -131,7 +131,10 @@ def arranged(project: Project, source: Level, before: Opened | None) -> Opened:
         before: whose rays and vertices serve again where no triangle moved.
     """
     store = Store(project.cache)
-    gathered = gather(source, project.brief, project.recipe, project.sky, project.tables, store=store)
+    gathered = gather(
+        source, project.brief, project.recipe, project.sky, project.tables, store=store,
+        sky_trouble=project.sky_trouble,
+    )  # fmt: skip
     subject, prints = gathered.subject, prints_of(source, project.brief)
     if before is not None and np.array_equal(subject.scene.corners, before.scene.corners):
         return Opened(project, source, gathered, before.space, before.vertices, prints)
@@ -143,7 +146,7 @@ def arranged(project: Project, source: Level, before: Opened | None) -> Opened:
 def within(opened: Opened, box: Box) -> Opened:
     """A level with everything outside a box cut away, as a build of the box has it."""
     p = opened.project
-    gathered = gather(opened.source, p.brief, p.recipe, p.sky, p.tables, box)
+    gathered = gather(opened.source, p.brief, p.recipe, p.sky, p.tables, box, sky_trouble=p.sky_trouble)
     scene = gathered.scene
     space = RaySpace(scene.corners)
     return replace(opened, gathered=gathered, space=space, vertices=vertex_table(scene, space, None))
@@ -155,7 +158,8 @@ def relit(gathered: Gathered, project: Project) -> Gathered:
     sources = emission_sources(gathered.source, brief, list(old.tables))
     emission = emission_of(sources)
     scene = with_lights(old.scene, old.level, brief, emission)
-    return Gathered(gathered.source, old.under(scene, brief, sources, project.sky), emission)
+    subject = old.under(scene, brief, sources, project.sky, str(project.sky_trouble or ""))
+    return Gathered(gathered.source, subject, emission)
 
 
 def read_build(folder: Path, now: Opened, below: bool = False) -> Shown:

@@ -28,6 +28,7 @@ from ropebell.errors import ProjectError
 from ropebell.files import read_json, write_json
 from ropebell.level.brief import Brief, from_values, to_values
 from ropebell.level.finding import Finding
+from ropebell.level.limits import MOST_LIGHT
 from ropebell.level.model import F64
 from ropebell.level.placed_light import thrown_light
 
@@ -39,7 +40,7 @@ Digest = Annotated[str, StringConstraints(pattern=r"^([0-9a-f]{32})?$")]
 InFolder = Annotated[str, StringConstraints(pattern=r"^(pages|layers)/[A-Za-z0-9][A-Za-z0-9._-]*$", max_length=200)]
 Count = Annotated[int, Field(ge=0, le=2**53)]
 Amount = Annotated[float, Field(ge=0, le=1e30)]
-Light = Annotated[float, Field(ge=-1e12, le=1e12)]
+Light = Annotated[float, Field(ge=-MOST_LIGHT, le=MOST_LIGHT)]
 Color = tuple[Light, Light, Light]
 FindingValues = Annotated[Finding, BeforeValidator(Finding.of), PlainSerializer(Finding.as_json)]
 ScopeValues = Annotated[Scope, BeforeValidator(Scope.of), PlainSerializer(Scope.as_values)]

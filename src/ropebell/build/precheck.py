@@ -11,6 +11,7 @@ from ropebell.build.sighting import Known
 from ropebell.build.store import Store
 from ropebell.checks.run import check
 from ropebell.checks.subject import Subject
+from ropebell.errors import LevelError
 from ropebell.level.brief import Box, Brief
 from ropebell.level.emitter_table import emission_of, emission_sources, read_tables
 from ropebell.level.finding import Finding
@@ -41,12 +42,13 @@ class Gathered:
 
 def gather(
     source: Level, brief: Brief, recipe: Recipe, sky: tuple[float, float, float], tables: Sequence[Path],
-    box: Box | None = None, store: Store | None = None,
+    box: Box | None = None, store: Store | None = None, sky_trouble: LevelError | None = None,
 ) -> Gathered:  # fmt: skip
     """Read the tables, arrange the level, and place it.
 
     Args:
         box: everything outside is cut away. store: where it may be known already who sees whom.
+        sky_trouble: why the sky's picture cannot be read.
     """
     read, troubles = read_tables(tables)
     sources = emission_sources(source, brief, read)
@@ -55,7 +57,7 @@ def gather(
     d = recipe.density
     subject = Subject(
         prepared.level, prepared.scene, brief, d.texels_per_metre, d.page_size, d.padding, sky, sources, tuple(read),
-        tuple(troubles), *([Known(recipe.sight.cell, store)] if store is not None else []),
+        tuple(troubles), str(sky_trouble or ""), *([Known(recipe.sight.cell, store)] if store is not None else []),
     )  # fmt: skip
     return Gathered(source, subject, emission)
 

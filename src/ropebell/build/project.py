@@ -67,10 +67,34 @@ class Project:
             path = self.beside(now.picture)
             mean = np.array(_mean_of(path, path.stat().st_mtime_ns)) * now.strength
         except (LevelError, OSError):
-            return (0.0, 0.0, 0.0)
+            return (0.0, 0.0, 0.0)  # `sky_trouble` says why
         tint = np.array(now.color) if any(now.color) else np.ones(3)
         r, g, b = (float(v) for v in mean * tint)
         return (r, g, b)
+
+    @property
+    def sky_trouble(self) -> LevelError | None:
+        """Why the picture of the sky in use cannot be read, None where it can, or there is none that counts."""
+        now = self.brief.sky_now
+        if not now.picture or not now.counts:
+            return None
+        try:
+            path = self.beside(now.picture)
+            _mean_of(path, path.stat().st_mtime_ns)
+        except LevelError as error:
+            return error
+        except OSError as error:
+            return LevelError(f"the sky's picture cannot be read ({why(error)})", now.picture, "Choose another sky")
+        return None
+
+    def require_sky(self) -> None:
+        """Refuse to go on under a sky whose picture gives no light only because it cannot be read.
+
+        Raises:
+            LevelError: that is so, with the reason.
+        """
+        if (trouble := self.sky_trouble) is not None:
+            raise trouble
 
     @property
     def sky_picture(self) -> Path | None:

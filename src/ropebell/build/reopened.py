@@ -53,6 +53,8 @@ def reopen(folder: Path) -> Reopened:
     if request is None:
         raise ProjectError("its journal does not say what was built", folder, "Build again")
     again = "Build again to look into its light"
+    if not manifest.texels or not manifest.pages:
+        raise ProjectError("the build has no baked light", folder, "Name a build of a level with baked surfaces")
     stored = StoredBuild.of(manifest)
     if stored is None:
         raise ProjectError(f"what the build kept in {manifest.cache} is gone", folder, again)

@@ -9,7 +9,6 @@ from __future__ import annotations
 import contextlib
 import json
 import os
-import platform
 import signal
 import sys
 import threading
@@ -18,7 +17,6 @@ import traceback
 from pathlib import Path
 from types import FrameType
 
-import ropebell
 from ropebell.build.conditions import parse_conditions
 from ropebell.build.journal import Journal
 from ropebell.build.manifest import this_moment
@@ -30,6 +28,7 @@ from ropebell.build.stages import STAGES
 from ropebell.build.standby import wanted, warm
 from ropebell.build.tripwires import Tripwires
 from ropebell.errors import BuildError, RopeBellError, Stopped, step, why
+from ropebell.fault_report import EXIT_FAULT, FAULT, report_of
 from ropebell.files import open_own, write_text
 from ropebell.light.gate import GATE
 
@@ -40,7 +39,7 @@ REST, GO_ON = b"p", b"g"
 NO_MEMORY = "There is not enough memory. Lower the density or the gather rays, or set limits.memory_mb."
 # Seconds; a library cannot wait for longer than some centuries.
 LONGEST_TIMER = 1e6
-STDERR, FAULT = "stderr.txt", "fault.txt"
+STDERR = "stderr.txt"
 
 
 class _Ending:
@@ -117,8 +116,10 @@ def run(
             return ending.say("tripwire", EXIT_TRIPWIRE, message=stopped.detail, **stopped.told)
         return ending.say("stopped", EXIT_STOPPED, message=stopped.detail)
     except Exception as error:  # noqa: BLE001 - the border of the process: a bug is told in the journal, not lost
-        status = error.exit_code if isinstance(error, RopeBellError) else EXIT_FAILED
-        return ending.say("failed", status, **_told(error, request.out))
+        told = _told(error, request.out)
+        foreseen = error.exit_code if isinstance(error, RopeBellError) else EXIT_FAILED
+        status = EXIT_FAULT if "traceback" in told else foreseen
+        return ending.say("failed", status, **told)
     finally:
         Pictures.clear(request.out)
 
@@ -138,25 +139,9 @@ def _told(error: Exception, out: Path) -> dict[str, str]:
     told = "".join(traceback.format_exception(error))
     message = f"The build met a fault of this program: {type(error).__name__}: {error}"
     with contextlib.suppress(OSError):
-        write_text(out / FAULT, _report(told, out))
+        write_text(out / FAULT, report_of(error, out.parent.parent))
         message += f". A report without names of yours lies in {FAULT} of the build's folder"
     return {"message": message, "traceback": told}
-
-
-def _report(told: str, out: Path) -> str:
-    """What can be sent to whoever mends the program: no path of the person's, and nothing of the level."""
-    private = {
-        str(out.parent.parent): "PROJECT",
-        str(Path.home()): "HOME",
-        str(Path(ropebell.__file__).parent): "ropebell",
-    }
-    for path, word in sorted(private.items(), key=lambda pair: -len(pair[0])):
-        told = told.replace(path, word)
-    # The last line may quote what was being worked on.
-    lines = told.rstrip().splitlines()
-    kind = lines[-1].partition(":")[0] if lines else ""
-    machine = f"{platform.system()} {platform.machine()}, Python {platform.python_version()}"
-    return "\n".join([f"Rope Bell {ropebell.__version__}, {machine}", *lines[:-1], kind]) + "\n"
 
 
 def _listen(stop: threading.Event, ending: _Ending, out: Path, orphaned: int | None) -> None:

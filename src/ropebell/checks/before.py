@@ -10,6 +10,8 @@ from ropebell.checks.detector import Detectors
 from ropebell.checks.subject import Subject
 from ropebell.digest import digest_of
 from ropebell.level.brief import to_values
+from ropebell.level.limits import MOST_LIGHT
+from ropebell.level.placed_light import PlacedLight
 
 SHAPES, LIGHTS, GLOW, SKY, MARKS, BRIEF, SIGHT = "shapes", "lights", "glow", "sky", "marks", "brief", "sight"
 # Parts of a brief that are of light alone, or of words.
@@ -30,10 +32,26 @@ def _lights(s: Subject) -> str:
     """Lights as they stand, and whether they are on."""
     return digest_of(
         [
-            [x.name, x.kind, x.position.tolist(), x.direction.tolist(), x.reach, x.outer_cone, x.mode, x.intensity > 0]
+            [
+                x.name,
+                x.kind,
+                x.position.tolist(),
+                x.direction.tolist(),
+                x.reach,
+                x.outer_cone,
+                x.mode,
+                x.intensity > 0,
+                max(strongest(x), MOST_LIGHT),
+            ]
             for x in s.scene.lights
         ]
     )
+
+
+def strongest(light: PlacedLight) -> float:
+    """The largest number that a light's strength and colour come to."""
+    color = max(abs(v) for v in light.color)
+    return max(abs(light.intensity), color, abs(light.intensity) * color)
 
 
 def _glow(s: Subject) -> str:
@@ -47,7 +65,7 @@ def _glow(s: Subject) -> str:
 def _sky(s: Subject) -> str:
     """The sky in use."""
     values = to_values(s.brief)
-    return digest_of(list(s.sky), values.get("skies"), values.get("sky"))
+    return digest_of(list(s.sky), values.get("skies"), values.get("sky"), s.sky_trouble)
 
 
 def _marks(s: Subject) -> str:

@@ -6,10 +6,11 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from ropebell.checks.before import BEFORE, GLOW, SHAPES
+from ropebell.checks.before import BEFORE, GLOW, LIGHTS, SHAPES, SKY, strongest
 from ropebell.checks.remedies import PLAIN_DAY
 from ropebell.checks.subject import Subject, as_place
 from ropebell.level.finding import Finding, from_notice
+from ropebell.level.limits import MOST_LIGHT
 from ropebell.level.placed_light import PlacedLight
 
 # Real surfaces reflect no more: fresh snow, barium sulphate paint.
@@ -130,3 +131,22 @@ def negative_lights(s: Subject) -> Iterator[Finding]:
 
 def _is_off(light: PlacedLight) -> bool:
     return light.intensity <= 0 or (max(light.color) <= 0 <= min(light.color))
+
+
+@BEFORE.detector({"too-strong": "Stronger than light can be"}, LIGHTS, GLOW, SKY, version=1, blocking=True)
+def too_strong(s: Subject) -> Iterator[Finding]:
+    """Lights, glowing surfaces and skies beyond the bounds within which a build can tell its light."""
+    words = f"more than the {MOST_LIGHT:.0e} that a build can hold".replace("e+", "e")
+    for light in s.scene.lights:
+        most = strongest(light)
+        if most > MOST_LIGHT:
+            reason = f"Light '{light.name}' has a strength of {most:.3g}, {words}."
+            remedy = "Give it a strength in candela or lux that lamps have"
+            yield Finding("too-strong", "error", light.name, reason, remedy, as_place(light.position))
+    for name, source in s.emission.items():
+        if max(source.radiance) > MOST_LIGHT:
+            reason = f"Material '{name}' glows with {max(source.radiance):.3g} cd/m², {words}."
+            yield Finding("too-strong", "error", name, reason, "Give it a strength in cd/m² that surfaces have")
+    if max(s.sky) > MOST_LIGHT:
+        reason = f"The sky '{s.brief.sky}' has {max(s.sky):.3g} cd/m² in the mean, {words}."
+        yield Finding("too-strong", "error", "", reason, "Look for single values in its picture that are no light")

@@ -87,10 +87,16 @@ def tables(s: Subject) -> Iterator[Finding]:
             yield Finding("table-unknown-material", "note", table.path.name, reason, "Correct the names")
 
 
-@BEFORE.detector({"sky-not-counted": "Sky not counted", "dark-sky": "Dark sky"}, SHAPES, MARKS, SKY)
+@BEFORE.detector(
+    {"sky-not-counted": "Sky not counted", "dark-sky": "Dark sky", "unreadable-sky": "Sky that cannot be read"},
+    SHAPES, MARKS, SKY,
+)  # fmt: skip
 def sky(s: Subject) -> Iterator[Finding]:
     """A sky that is seen but gives no light, or a dark one over an open level."""
     now = s.brief.sky_now
+    if s.sky_trouble:
+        reason = f"The picture of the sky '{s.brief.sky}' cannot be read, so it gives no light. {s.sky_trouble}"
+        yield Finding("unreadable-sky", "error", "", reason, "Export the picture again, or choose another sky")
     bright = any(now.color) or bool(now.picture)
     if bright and not now.counts:
         reason = f"The sky '{s.brief.sky}' is seen but not counted: it gives no light."

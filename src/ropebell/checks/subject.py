@@ -36,6 +36,7 @@ class Subject:
         sky: uniform radiance in cd/m².
         emission: who says how strongly each material glows.
         tables: emitter tables that were read. troubles: sentences on files that could not be.
+        sky_trouble: why the picture of its sky cannot be read; empty where it can.
         looked_into: what is known of who sees whom in a level, None for nothing.
     """
 
@@ -49,6 +50,7 @@ class Subject:
     emission: dict[str, EmissionSource] = field(default_factory=dict)
     tables: tuple[EmitterTable, ...] = ()
     troubles: tuple[str, ...] = ()
+    sky_trouble: str = ""
     looked_into: Callable[[Subject], Sight | None] = lambda _: None
 
     @cached_property
@@ -121,14 +123,15 @@ class Subject:
         return bounds_by(self.baking.corners, self.baking.node, len(self.baking.node_names))
 
     def under(
-        self, scene: Scene, brief: Brief, emission: dict[str, EmissionSource], sky: tuple[float, float, float]
-    ) -> Subject:
+        self, scene: Scene, brief: Brief, emission: dict[str, EmissionSource], sky: tuple[float, float, float],
+        sky_trouble: str = "",
+    ) -> Subject:  # fmt: skip
         """The same triangles under other lights, emitters and sky; the rays are kept.
 
         Args:
             scene: whose triangles are the same arrays as before.
         """
-        made = replace(self, scene=scene, brief=brief, emission=emission, sky=sky)
+        made = replace(self, scene=scene, brief=brief, emission=emission, sky=sky, sky_trouble=sky_trouble)
         made.__dict__["space"] = self.space
         return made
 

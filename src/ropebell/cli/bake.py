@@ -31,6 +31,7 @@ from ropebell.build.tripwires import Tripwires
 from ropebell.cli.commands import Color, project_of
 from ropebell.cli.said import say
 from ropebell.errors import UsageError, step, why
+from ropebell.fault_report import EXIT_FAULT
 from ropebell.level.open import LEVEL_SUFFIXES, open_level
 from ropebell.light.arithmetic import worker_named
 from ropebell.light.view import View
@@ -69,6 +70,7 @@ def bake(level: Path, out: Path, wanted: Wanted, clear: bool, as_json: bool) -> 
         if min(wanted.sky) < 0:
             raise UsageError("a sky cannot be negative", "--sky", "Use numbers of 0 or more")
         project = replace(project, brief=replace(project.brief, **uniform_sky(wanted.sky)))
+    project.require_sky()
     project = replace(project, recipe=recipe_of(wanted.recipe, wanted.settings, project))
     names = tuple(stage.name for stage in STAGES)
     if wanted.stage and wanted.stage not in names:
@@ -250,8 +252,8 @@ def _tell(events: list[Event], quiet: bool) -> None:
 
 def _report(ended: Outcome, process: BuildProcess, request: Request, as_json: bool) -> int:
     code, out, stage = EXITS[ended.state], request.out, request.scope.stage
-    if ended.state == "failed" and process.exit_code == 2:
-        code = 2
+    if ended.state == "failed" and process.exit_code in (2, EXIT_FAULT):
+        code = process.exit_code
     manifest = read_manifest(out) if ended.state == "done" and not stage else None
     if as_json:
         document: dict[str, Any] = {"outcome": ended.state, "message": ended.sentence, "out": str(out)}

@@ -65,7 +65,10 @@ def check(level: Path, sky: Color | None, as_json: bool) -> int:
     project = project_of(level)
     path = project.level
     source, store = open_level(path), Store(project.cache)
-    gathered = gather(source, project.brief, project.recipe, sky or project.sky, project.tables, store=store)
+    gathered = gather(
+        source, project.brief, project.recipe, sky or project.sky, project.tables, store=store,
+        sky_trouble=project.sky_trouble if sky is None else None,
+    )  # fmt: skip
     findings = [f for f in run_checks(gathered.subject) if f.key not in project.brief.known]
     errors = sum(f.severity == "error" for f in findings)
     if as_json:

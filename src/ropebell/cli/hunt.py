@@ -8,7 +8,6 @@ import hashlib
 import json
 import signal
 import sys
-import tempfile
 from dataclasses import replace
 from pathlib import Path
 
@@ -23,6 +22,7 @@ from ropebell.deliver.case import write_case
 from ropebell.errors import Stopped, UsageError
 from ropebell.files import write_json
 from ropebell.hunt.hunt import FIRST_LIMIT, Hunt
+from ropebell.hunt.last_watch import Watched
 from ropebell.hunt.options import Options
 from ropebell.hunt.outcome import Outcome, as_json
 from ropebell.hunt.outside import OutsideCommand
@@ -51,6 +51,7 @@ def hunt(o: argparse.Namespace) -> int:
     project = project_of(o.level)
     if o.sky is not None:
         project = replace(project, brief=replace(project.brief, **uniform_sky(o.sky)))
+    project.require_sky()
     source = open_level(project.level)
     if not objects(source):
         raise UsageError("there is no object in it", project.level, "Name a level with meshes")
@@ -59,7 +60,7 @@ def hunt(o: argparse.Namespace) -> int:
         "while": condition.text, "worker": o.worker, "command": o.outside, "settings": [o.recipe, *o.settings],
     }  # fmt: skip
     with contextlib.ExitStack() as stack:
-        work = Path(stack.enter_context(tempfile.TemporaryDirectory(prefix="ropebell-hunt-")))
+        work = stack.enter_context(Watched()).folder
         judge, level = _judge(o, project, source, work, condition)
         who = _who_sees(judge, level, o) if isinstance(judge, OwnBuild) and o.worker == EVERY else {}
         about["worker"] = judge.request.worker if isinstance(judge, OwnBuild) else ""

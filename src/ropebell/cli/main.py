@@ -1,4 +1,8 @@
-"""The `ropebell` command. What it prints and its exit status are a contract; see docs/command-line.md."""
+"""The `ropebell` command. What it prints and its exit status are a contract; see docs/command-line.md.
+
+All commands pass one door: known troubles end in one line and their status, and what nobody foresaw in one line, the
+name of a report, and a status that means nothing else.
+"""
 
 from __future__ import annotations
 
@@ -10,16 +14,25 @@ from collections.abc import Callable, Sequence
 
 from ropebell.cli.grammar import EXIT_WRONG, parser, shield_negative
 from ropebell.cli.said import answer_alone, say
-from ropebell.errors import RopeBellError, UsageError
+from ropebell.errors import RopeBellError, UsageError, step, why
+from ropebell.fault_report import EXIT_FAULT, keep_report
 from ropebell.interpreter import isolate
 
 EXIT_DONE, EXIT_INTERRUPTED = 0, 130
+NO_MEMORY = "there is not enough memory. Close other programs, raise the limit (ulimit -v), or use a higher draft."
 # Of address space.
 LEAST_ROOM = 1000 << 20
 
 
 def main(arguments: Sequence[str] | None = None) -> int:
     """Run the command; returns the exit status."""
+    try:
+        return _guarded(arguments)
+    except Exception as error:  # noqa: BLE001 - the border of the process: a mistake is reported, never a status of others
+        return _fault(error)
+
+
+def _guarded(arguments: Sequence[str] | None) -> int:
     try:
         options = parser().parse_args(shield_negative(list(sys.argv[1:] if arguments is None else arguments)))
     except SystemExit as leave:
@@ -38,6 +51,21 @@ def main(arguments: Sequence[str] | None = None) -> int:
         return EXIT_INTERRUPTED
     except BrokenPipeError:
         return EXIT_DONE
+    except MemoryError:
+        say(f"ropebell: {NO_MEMORY}", aside=True)
+        return EXIT_WRONG
+    except OSError as error:
+        # What no command has words for, such as a disk that fills up or a folder that goes away meanwhile.
+        say(f"ropebell: {UsageError(why(error), error.filename or '', step(error))}", aside=True)
+        return EXIT_WRONG
+
+
+def _fault(error: Exception) -> int:
+    """Tell of a mistake of this program."""
+    kept = keep_report(error)
+    where = f"A report without names of yours lies in {kept}" if kept is not None else "No report could be written"
+    say(f"ropebell: this program met a mistake of its own ({type(error).__name__}). {where}.", aside=True)
+    return EXIT_FAULT
 
 
 def _check_room() -> None:

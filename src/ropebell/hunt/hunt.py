@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
 
 import numpy as np
 
@@ -17,7 +16,7 @@ from ropebell.hunt.narrowing import NOTHING, Culprit, Items, culprits, ddmin, pr
 from ropebell.hunt.options import Enough, Options, Steered
 from ropebell.hunt.outcome import FixTried, Outcome, in_words
 from ropebell.hunt.own import OwnBuild, Way, shorter_ways
-from ropebell.hunt.record import Entry, Record
+from ropebell.hunt.record import Entry, Record, Steering
 from ropebell.hunt.splits import Splits, Thing, things_of
 from ropebell.hunt.steadiness import ABSENT, PRESENT, WRONG, WRONG_PROOF, Runs, Steadiness, Verdict
 from ropebell.hunt.trial import Run, Runner
@@ -66,7 +65,7 @@ class Hunt:
         self._runs = dict[str, Runs]()
         self._steady = Steadiness(judge.steady)
         self._phase, self._limit = "control", options.time_limit or FIRST_LIMIT
-        self._within, self._steering = "", dict[str, Any]()
+        self._within, self._steering = "", Steering()
         self._splits = Splits(self._things)
         self._names = dict[str, int]()
         self.outcome = Outcome(judge.condition.text)
@@ -143,13 +142,12 @@ class Hunt:
 
     def _obey(self) -> None:
         """Do what a person wants: rest, stop, or search otherwise."""
-        while (wanted := self._record.steering()).get("rest"):
+        while (wanted := self._record.steering()).rest:
             time.sleep(PAUSE)
-        if wanted.get("stop"):
+        if wanted.stop:
             raise Stopped
-        given = {k: wanted.get(k) for k in ("try", "trust", "leave_out")}
-        if given != self._steering and any(given.values()):
-            self._steering = given
+        if wanted.search != self._steering.search and any(wanted.search):
+            self._steering = wanted
             if self._phase == "search":
                 raise Steered
 
@@ -244,21 +242,19 @@ class Hunt:
 
     def _named(self, everything: Items) -> list[Items]:
         """What runs named themselves, and what a person wants to be tried first."""
-        wanted = self._of_names(self._steering.get("try"))
-        named = self._of_names(list(self._names))
+        wanted = self._of_names(self._steering.first)
+        named = self._of_names(self._names)
         return [some for some in (wanted, named) if 0 < len(some) < len(everything)]
 
-    def _of_names(self, names: Any) -> Items:
-        if not isinstance(names, list):
-            return NOTHING
+    def _of_names(self, names: Iterable[str]) -> Items:
         known = set(names)
         return frozenset(i for i, s in enumerate(self._suspects) if self._level.nodes[s.node].path in known)
 
     def _search(self, whole: Items) -> tuple[list[Culprit], Items, Items]:
         """The culprits; what was searched; what was kept throughout."""
         while True:
-            keep = self._of_names(self._steering.get("trust")) & whole
-            gone = self._of_names(self._steering.get("leave_out")) & whole
+            keep = self._of_names(self._steering.trust) & whole
+            gone = self._of_names(self._steering.leave_out) & whole
             everything = whole - keep - gone
             try:
                 if (keep or gone) and self._ask(everything | keep, "what a person left in") != PRESENT:

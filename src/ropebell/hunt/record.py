@@ -4,20 +4,27 @@ from __future__ import annotations
 
 import contextlib
 import json
+import math
 import os
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from ropebell.errors import ProjectError, step, why
 from ropebell.files import open_own, read_json, read_regular
-from ropebell.hunt.steadiness import ABSENT, CANNOT_TELL, PRESENT
+from ropebell.hunt.steadiness import Verdict
 from ropebell.hunt.trial import Run
 
 LOG, STEER, RESULT = "hunt.jsonl", "steer.json", "result.json"
 VERSION = 1
 # What else a hunt writes into its folder.
 WRITTEN = (RESULT, "case.html", "fix.glb", "fix.txt")
+
+
+Text = Annotated[str, Field(max_length=1 << 20)]
+Names = Annotated[tuple[Text, ...], Field(max_length=1 << 20)]
 
 
 @dataclass(frozen=True)
@@ -37,6 +44,47 @@ class Entry:
     box: tuple[float, ...]
     within: str
     run: Run
+
+
+class Steering(BaseModel):
+    """What a person wants of the rest of a hunt, as the window writes it.
+
+    Attributes:
+        first: paths of objects to be tried first. trust: that are left in. leave_out: that are left out.
+    """
+
+    model_config = ConfigDict(frozen=True, extra="ignore")
+
+    rest: bool = False
+    stop: bool = False
+    first: Names = Field((), alias="try")
+    trust: Names = ()
+    leave_out: Names = ()
+
+    @property
+    def search(self) -> tuple[tuple[str, ...], ...]:
+        """What of it bears on the search."""
+        return self.first, self.trust, self.leave_out
+
+
+class _Line(BaseModel):
+    """A run as a line of the log, which anyone may have written."""
+
+    model_config = ConfigDict(frozen=True, extra="ignore", allow_inf_nan=False)
+
+    key: Text
+    phase: Text
+    what: Text
+    objects: Annotated[int, Field(ge=0, le=2**40)]
+    some: Names
+    box: Annotated[tuple[float, ...], Field(max_length=6)]
+    within: Text
+    verdict: Verdict
+    seconds: Annotated[float, Field(ge=0, le=1e9)]
+    told: Text = ""
+    near: bool = False
+    names: Names = ()
+    value: float | None = None
 
 
 @dataclass
@@ -77,12 +125,9 @@ class Record:
     def _read(self, path: Path) -> None:
         """Take in the runs of an earlier log of the same hunt; a log of another is put aside."""
         try:
-            lines = read_regular(path).decode("utf-8", "replace").splitlines()
+            values = _values(path)
         except FileNotFoundError:
             return
-        except ValueError:
-            lines = []
-        values = [v for v in map(_parsed, lines) if isinstance(v, dict)]
         if not values or {k: v for k, v in values[0].items() if k != "hunt"} != self.about:
             number = 1
             while (aside := path.with_name(f"{LOG}.before-{number}")).exists():
@@ -107,7 +152,10 @@ class Record:
         """
         self.entries.append(entry)
         if anew and self._file >= 0:
-            self._write({**{k: v for k, v in asdict(entry).items() if k != "run"}, **asdict(entry.run)})
+            run = asdict(entry.run)
+            if run["value"] is not None and not math.isfinite(run["value"]):
+                run["value"] = None  # JSON has no such number
+            self._write({**{k: v for k, v in asdict(entry).items() if k != "run"}, **run})
 
     def _write(self, values: dict[str, Any]) -> None:
         try:
@@ -116,20 +164,33 @@ class Record:
         except OSError as error:
             raise ProjectError(f"the log cannot be written ({why(error)})", self.folder or "", step(error)) from error
 
-    def steering(self) -> dict[str, Any]:
-        """What a person wants of the rest of the hunt; empty if nothing."""
+    def steering(self) -> Steering:
+        """What a person wants of the rest of the hunt; nothing where the file is none of that kind."""
         if self.folder is not None:
-            with contextlib.suppress(OSError, ValueError):
-                found = read_json(self.folder / STEER)
-                if isinstance(found, dict):
-                    return found
-        return {}
+            with contextlib.suppress(OSError, ValueError):  # a model's refusal is a ValueError, too
+                return Steering.model_validate(read_json(self.folder / STEER))
+        return Steering()
 
     def close(self) -> None:
         """Close the log."""
         if self._file >= 0:
             os.close(self._file)
             self._file = -1
+
+
+def _values(path: Path) -> list[dict[str, Any]]:
+    """The lines of a log as they stand in it; damaged ones are left out.
+
+    Raises:
+        OSError: it cannot be read.
+    """
+    try:
+        text = read_regular(path).decode("utf-8", "replace")
+    except ValueError:
+        return []
+    # By line feeds alone: names of objects may hold what else counts as the end of a line.
+    parsed = (_parsed(line) for line in text.split("\n") if line)
+    return [v for v in parsed if isinstance(v, dict)]
 
 
 def _parsed(line: str) -> Any:
@@ -139,25 +200,18 @@ def _parsed(line: str) -> Any:
         return None  # the last one may be half-written
 
 
-def _entry(v: dict[str, Any]) -> Entry | None:
+def _entry(values: dict[str, Any]) -> Entry | None:
     try:
-        if v["verdict"] not in (PRESENT, ABSENT, CANNOT_TELL):
-            return None
-        value = None if v.get("value") is None else float(v["value"])
-        told, names = str(v.get("told", "")), tuple(v.get("names", ()))
-        run = Run(v["verdict"], float(v["seconds"]), told, bool(v.get("near")), names, value)
-        return Entry(
-            str(v["key"]), str(v["phase"]), str(v["what"]), int(v["objects"]), tuple(v["some"]), tuple(v["box"]),
-            str(v["within"]), run,
-        )  # fmt: skip
-    except (LookupError, TypeError, ValueError):
+        v = _Line.model_validate(values)
+    except ValidationError:
         return None
+    run = Run(v.verdict, v.seconds, v.told, v.near, v.names, v.value)
+    return Entry(v.key, v.phase, v.what, v.objects, v.some, v.box, v.within, run)
 
 
 def read_log(folder: Path) -> list[Entry]:
     """The runs of a hunt as far as its log goes, for whoever watches it; empty if there is none."""
     try:
-        lines = read_regular(folder / LOG).decode("utf-8", "replace").splitlines()
-    except (OSError, ValueError):
+        return [e for v in _values(folder / LOG)[1:] if (e := _entry(v)) is not None]
+    except OSError:
         return []
-    return [e for v in map(_parsed, lines[1:]) if isinstance(v, dict) and (e := _entry(v)) is not None]

@@ -16,6 +16,7 @@ from pathlib import Path
 import numpy as np
 
 from ropebell.errors import LevelError
+from ropebell.files import lines_of
 from ropebell.level.brief import Brief, Radiance
 from ropebell.level.limits import read_limited
 from ropebell.level.model import Level
@@ -74,7 +75,7 @@ def read_table(path: Path) -> EmitterTable:
         text = read_limited(path, MOST_BYTES).decode("utf-8-sig")
     except UnicodeDecodeError as error:
         raise LevelError("the emitter table is not UTF-8 text", path, "Save it as CSV in UTF-8") from error
-    lines = [(n, line) for n, line in enumerate(text.splitlines(), 1) if line.strip() and line.lstrip()[0] != "#"]
+    lines = [(n, line) for n, line in enumerate(lines_of(text), 1) if line.strip() and line.lstrip()[0] != "#"]
     if not lines or tuple(c.strip().lower() for c in lines[0][1].split(",")) != HEAD:
         raise LevelError("the emitter table has no head line", path, remedy)
     rows = {}

@@ -25,6 +25,8 @@ MAX_DECODED_BYTES = 512 << 20
 MAX_FACE_CORNERS = 4096
 # Bytes of a file's name and characters of a path, as file systems have them.
 MOST_NAME, MOST_PATH = 255, 2048
+# Candela, lux or cd/m² of a light, a glowing surface or a sky: some hundred times what the sun's face has.
+MOST_LIGHT = 1e12
 
 
 def read_limited(path: Path, most: int = MAX_FILE_BYTES) -> bytes:

@@ -10,6 +10,7 @@ from pathlib import Path
 import numpy as np
 
 from ropebell.errors import LevelError
+from ropebell.files import lines_of
 from ropebell.level.images import Pictures
 from ropebell.level.limits import MAX_FACE_CORNERS, MAX_IMAGE_BYTES, MAX_TRIANGLES, beside, read_limited
 from ropebell.level.model import Image, Level, Material, Mesh, Node, Notice, Primitive, TextureUse
@@ -26,7 +27,7 @@ IGNORED = {"s", "vp", "l", "p", "curv", "surf", "mg", "lod", "usemap"}
 def _lines(path: Path) -> Iterator[tuple[str, list[str]]]:
     """Keyword lines with their place; comments dropped, continued lines joined."""
     text = read_limited(path).decode("utf-8", errors="replace").replace("\\\r\n", " ").replace("\\\n", " ")
-    for number, line in enumerate(text.splitlines(), 1):
+    for number, line in enumerate(lines_of(text), 1):
         words = line.split("#", 1)[0].split()
         if words:
             yield f"{path}, line {number}", words

@@ -126,8 +126,14 @@ def _read_exr(path: Path) -> F32:
     if len({plane.shape for plane in planes}) != 1 or planes[0].ndim != 2:
         raise LevelError("the picture's channels are not of one size", path, REMEDY)
     out = np.stack(planes, axis=2)
-    if not np.isfinite(out).all() or out.min(initial=0.0) < 0:
-        raise LevelError("the picture holds values that are not finite or below zero", path, REMEDY)
+    wrong = ~np.isfinite(out) | (out < 0)
+    if wrong.any():
+        row, column, _ = np.unravel_index(wrong.argmax(), wrong.shape)
+        value = out[row, column][wrong[row, column]][0]
+        kind = "not finite" if not np.isfinite(value) else "below zero"
+        count = int(wrong.any(axis=2).sum())
+        what = f"{count:,} pixels hold values that are no light, the first at {column}, {row} ({value:g}, {kind})"
+        raise LevelError(what, path, REMEDY)
     return out
 
 
