@@ -151,3 +151,33 @@ def test_a_build_from_elsewhere_is_taken_in(builds: Path, one: Path, tmp_path: P
     with pytest.raises(ProjectError, match=r"no build's \(readme.txt\)"):
         take_in(strange, builds)
     assert [k.number for k in read_knots(builds)] == [1, 2, 3, 4]
+
+
+EVIL = {
+    "a view named like the table": (
+        "DROP TABLE builds; CREATE VIEW builds AS WITH RECURSIVE n(x) AS (SELECT 1 UNION ALL SELECT x + 1 FROM n) "
+        "SELECT x AS number, hex(zeroblob(100000)) AS stamp, hex(zeroblob(100000)) AS knot FROM n"
+    ),
+    "a trigger": "CREATE TRIGGER t AFTER INSERT ON builds BEGIN DELETE FROM builds; END",
+    "another table": "CREATE TABLE more (x)",
+    "other columns": "DROP TABLE builds; CREATE TABLE builds (number INTEGER PRIMARY KEY, stamp TEXT)",
+    "a row as long as a disk": "UPDATE builds SET knot = hex(zeroblob(5000000))",
+    "numbers for text": "UPDATE builds SET knot = 7, stamp = x'00ff'",
+    "lists for numbers": "UPDATE builds SET knot = replace(knot, '\"texels\": ', '\"texels\": [[1]], \"was\": ')",
+    "no outcome": "UPDATE builds SET knot = replace(knot, '\"outcome\"', '\"income\"')",
+    "an outcome that is a list": "UPDATE builds SET knot = replace(knot, '\"outcome\": {', '\"outcome\": [], \"x\": {')",
+    "infinite seconds": "UPDATE builds SET knot = replace(knot, '\"seconds\": ', '\"seconds\": Infinity, \"was\": ')",
+    "findings of wrong kinds": "UPDATE builds SET knot = replace(knot, '\"findings\": [', '\"findings\": [{}, 3,')",
+    "deep nesting": "UPDATE builds SET knot = replace(hex(zeroblob(50000)), '00', '[')",
+}
+
+
+@pytest.mark.parametrize("how", EVIL)
+def test_an_index_from_strangers_is_as_good_as_none(builds: Path, how: str) -> None:
+    right = read_knots(builds)
+    index = builds.parent / INDEX
+    with sqlite3.connect(index) as base:
+        base.executescript(EVIL[how])
+    base.close()
+    assert read_knots(builds) == right
+    assert read_knots(builds) == right  # and what was made of it holds

@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Annotated, Any
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, with_config
 
 from ropebell.build.events import Begin, End, Event, Warned
 from ropebell.build.journal import JOURNAL, is_alive, read_events
@@ -59,6 +59,7 @@ def write_words(folder: Path, words: KnotWords) -> None:
     write_json(folder / WORDS, words.model_dump())
 
 
+@with_config(ConfigDict(allow_inf_nan=False, str_max_length=1 << 20))
 @dataclass(frozen=True)
 class Knot:
     """One build on the rope.

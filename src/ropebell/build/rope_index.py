@@ -1,7 +1,8 @@
 """The index of builds: what the rope and the table need of each, so that five hundred are listed without reading them.
 
 It is a copy, in `rope.sqlite` beside the builds: an entry holds as long as the build's files are as they were when it
-was made, and an index that is damaged, or of another version, is made again from the folders.
+was made, and an index that is damaged, or of another version, is made again from the folders. It may come with a
+project from strangers, so nothing in it is trusted: it has the one table, of bounded rows, or it is laid aside.
 """
 
 from __future__ import annotations
@@ -13,13 +14,20 @@ from collections.abc import Iterable
 from dataclasses import asdict
 from pathlib import Path
 
+from pydantic import TypeAdapter
+
 from ropebell.build.journal import JOURNAL
 from ropebell.build.knots import WORDS, Knot, read_knot
 from ropebell.build.manifest import MANIFEST
 from ropebell.build.numbering import build_folders
-from ropebell.build.result import Outcome
 
 INDEX, VERSION = "rope.sqlite", 1
+TABLE = "CREATE TABLE builds (number INTEGER PRIMARY KEY, stamp TEXT, knot TEXT)"
+# Of what kinds and how long entries may be, and how many are read.
+ROWS = """SELECT number, stamp, knot FROM builds WHERE typeof(number) = 'integer' AND typeof(stamp) = 'text'
+    AND typeof(knot) = 'text' AND length(stamp) < 200 AND length(knot) < ? LIMIT ?"""
+MOST_BYTES, MOST_ROWS = 4 << 20, 100_000
+KNOT = TypeAdapter(Knot)
 # States that no file says: they are looked up each time.
 PASSING = ("running", "died")
 # Seconds that another window may hold it.
@@ -64,22 +72,24 @@ def _stamp(folder: Path) -> str:
 def _of(text: str, folder: Path) -> Knot | None:
     try:
         values = json.loads(text)
-        values["outcome"] = Outcome(**values["outcome"])
-        values["findings"] = tuple(values["findings"])
-        return Knot(**{**values, "folder": folder, "number": int(folder.name)})
-    except (ValueError, TypeError, KeyError):
+        return KNOT.validate_python({**values, "folder": folder, "number": int(folder.name)})
+    except (ValueError, TypeError, RecursionError):  # a model's refusal is a ValueError, too
         return None
 
 
 def _open(path: Path) -> sqlite3.Connection:
     base = sqlite3.connect(path, timeout=PATIENCE, isolation_level=None)
     try:
+        base.execute("PRAGMA trusted_schema = OFF")
+        base.setlimit(sqlite3.SQLITE_LIMIT_LENGTH, 2 * MOST_BYTES)
         (version,) = base.execute("PRAGMA user_version").fetchone()
-        if version not in (0, VERSION):
-            base.execute("DROP TABLE IF EXISTS builds")
+        schema = base.execute("SELECT type, name, sql FROM sqlite_schema LIMIT 2").fetchall()
+        if schema not in ([], [("table", "builds", TABLE)]) or version not in (0, VERSION):
+            raise sqlite3.DatabaseError("it is no index of this version")
         base.execute("PRAGMA journal_mode = WAL")
         base.execute("PRAGMA synchronous = NORMAL")
-        base.execute("CREATE TABLE IF NOT EXISTS builds (number INTEGER PRIMARY KEY, stamp TEXT, knot TEXT)")
+        if not schema:
+            base.execute(TABLE)
         base.execute(f"PRAGMA user_version = {VERSION}")
     except sqlite3.Error:
         base.close()
@@ -93,9 +103,11 @@ def _read(path: Path) -> dict[int, tuple[str, str]]:
         return {}
     try:
         with contextlib.closing(_open(path)) as base:
-            rows = base.execute("SELECT number, stamp, knot FROM builds").fetchall()
-        return {int(number): (str(stamp), str(knot)) for number, stamp, knot in rows}
-    except sqlite3.OperationalError:
+            rows = base.execute(ROWS, (MOST_BYTES, MOST_ROWS)).fetchall()
+        return {number: (stamp, knot) for number, stamp, knot in rows}
+    except sqlite3.OperationalError as error:
+        if "locked" not in str(error) and "readonly" not in str(error):
+            _drop(path)
         return {}  # held by another window, or on a disk that cannot be written
     except (sqlite3.DatabaseError, ValueError, TypeError):
         _drop(path)

@@ -156,6 +156,9 @@ class BuildProcess:
             return Outcome("stopped", "stopped on request")
         if found.state == "running":  # but this one is not: the folder is another's
             return Outcome("failed", "Another build is under way in its folder. Name another folder.")
+        if found.state == "died" and not self.request.out.is_dir():
+            where = f"{self.request.out} was removed or renamed while it was built in"
+            return Outcome("died", f"{where}, so nothing of it is there. Build again; finished stages are kept.")
         if found.state == "died":
             return Outcome("died", died_of(self._process.returncode))
         return found

@@ -38,11 +38,27 @@ def anything(s: Subject) -> Iterator[Finding]:
     scene = s.baking
     lit = any(light.intensity > 0 and max(light.color) > 0 for light in scene.lights)
     if not len(scene):
-        yield Finding("no-surfaces", "error", "", "The level has no triangles.", "Check what was exported")
+        yield Finding("no-surfaces", "error", "", *_why_nothing(s))
     elif not lit and not scene.emitters and max(s.sky) <= 0:
         reason = "Nothing gives light: no light is on, no surface glows and the sky is dark."
         remedy = "Add a light, a glowing material or a sky; one press gives it a plain day"
         yield Finding("no-light", "error", "", reason, remedy, None, PLAIN_DAY.of())
+
+
+def _why_nothing(s: Subject) -> tuple[str, str]:
+    """Why nothing of a level takes part in a build, and what to do."""
+    if len(s.scene):
+        count = len(np.unique(s.scene.node))
+        reason = f"None of its {count} object{'s are' if count > 1 else ' is'} baked: marks leave out, or let move, all"
+        return f"{reason} that has triangles.", "Let some of it be baked, on the Level step"
+    kinds = {notice.kind for notice in s.level.notices} | {notice.kind for notice in s.baking.notices}
+    if "degenerate" in kinds:
+        return "All faces of the level are without area: corners lie in one place or on one line.", "Export it again"
+    if "not-triangles" in kinds:
+        return "The level has points or lines alone, and no faces.", "Export faces"
+    if not any(node.mesh >= 0 for node in s.level.nodes):
+        return "No node of the level has a mesh.", "Check what was exported"
+    return "The level's meshes have no triangles.", "Check what was exported"
 
 
 @BEFORE.detector({"scale": "Size of the level"})

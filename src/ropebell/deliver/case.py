@@ -4,14 +4,13 @@ least fix beside it as a small glTF and as instructions in text."""
 from __future__ import annotations
 
 import datetime
-import html
 from collections.abc import Sequence
 from pathlib import Path
 
 import numpy as np
 
 import ropebell
-from ropebell.deliver.page import page, table
+from ropebell.deliver.page import escaped, page, table
 from ropebell.files import write_bytes, write_text
 from ropebell.hunt.outcome import FixTried, Outcome, sight_words
 from ropebell.hunt.record import Entry
@@ -73,7 +72,7 @@ def case_html(
     found: Outcome, entries: Sequence[Entry], level: Level, name: str, best: FixTried | None
 ) -> str:  # fmt: skip
     """The page."""
-    e = html.escape
+    e = escaped
     boxes = _boxes(level)
     culprits = {node for group in found.culprits for node, _ in group}
     shown = f"{100 * found.share:.0f} % of the runs" if found.share < 1 else "every run"
@@ -165,7 +164,7 @@ def _plan(
             )
     w, h = (high - low) * scale + 24
     return (f'<figure><svg viewBox="-12 -12 {w:.0f} {h:.0f}" width="{w:.0f}">{"".join(shapes)}</svg>'
-            f"<figcaption>{html.escape(title)}</figcaption></figure>")  # fmt: skip
+            f"<figcaption>{escaped(title)}</figcaption></figure>")  # fmt: skip
 
 
 def _map(entries: Sequence[Entry]) -> str:

@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 import base64
-import html
 
 import numpy as np
 
 from ropebell.compare.compare import Comparison, in_words, spent, times
 from ropebell.deliver.findings import crop
-from ropebell.deliver.page import page, table
+from ropebell.deliver.page import escaped, page, table
 from ropebell.level.model import F32
 
 WORST, APART = 6, 1.0
@@ -18,7 +17,7 @@ MOST_SPENT = 20
 
 def as_html(c: Comparison) -> str:
     """The page."""
-    e = html.escape
+    e = escaped
     name_a, name_b = c.a.folder.name, c.b.folder.name
     parts = [f"<h1>Build {e(name_b)} against build {e(name_a)}</h1><p class=lead>{e(in_words(c))}</p>"]
     if c.changes.settings:
@@ -72,7 +71,7 @@ def _pictures(c: Comparison) -> str:
         place = ", ".join(f"{v:.2f}" for v in positions[row])
         node = light.base.scene.node_names[light.base.scene.node[p.triangle[row]]]
         words = f"{node} at {place}: {light.a[row]:.3g} lx in A, {light.b[row]:.3g} lx in B"
-        found.append(f"<figure>{pictures}<figcaption>{html.escape(words)}</figcaption></figure>")
+        found.append(f"<figure>{pictures}<figcaption>{escaped(words)}</figcaption></figure>")
     return "".join(found)
 
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import base64
 import csv
-import html
 import io
 from collections.abc import Mapping, Sequence
 from typing import Any
@@ -15,6 +14,7 @@ from PIL import Image, ImageDraw
 import ropebell
 from ropebell.build.result import Result
 from ropebell.build.thumbnail import tone
+from ropebell.deliver.page import escaped
 from ropebell.faults.over_builds import Seen
 from ropebell.faults.run import TITLES
 from ropebell.level.finding import Finding
@@ -86,10 +86,11 @@ def as_csv(seen: Seen) -> str:
         x, y, z = f.place if f.place is not None else ("", "", "")
         value, unit = f.measure if f.measure is not None else ("", "")
         column, row = f.texel if f.texel is not None else ("", "")
-        table.writerow([
-            state, f.severity, f.kind, _plain(f.object), _plain("; ".join(f.also)), x, y, z, f.area, value, unit,
-            f.proved, f.page, column, row, _plain(f.reason), _plain(f.remedy),
-        ])  # fmt: skip
+        cells = [
+            state, f.severity, f.kind, f.object, "; ".join(f.also), x, y, z, f.area, value, unit, f.proved, f.page,
+            column, row, f.reason, f.remedy,
+        ]  # fmt: skip
+        table.writerow([_plain(cell) if isinstance(cell, str) else cell for cell in cells])
     return out.getvalue()
 
 
@@ -134,13 +135,13 @@ def as_html(build: str, seen: Seen, result: Result, notes: Mapping[str, str]) ->
     white = result.manifest.brief.white or (16.0 * float(np.median(lit)) if len(lit) else 1.0)
     parts = [
         "<!DOCTYPE html><html lang='en'><meta charset='utf-8'>",
-        f"<title>Faults of build {html.escape(build)}</title><style>{STYLE}</style>",
-        f"<h1>{html.escape(_headline(build, seen))}</h1>",
+        f"<title>Faults of build {escaped(build)}</title><style>{STYLE}</style>",
+        f"<h1>{escaped(_headline(build, seen))}</h1>",
     ]
     for number, (f, state) in enumerate(seen.found):
         parts.append(_section(f, state, result, white, notes.get(str(number), "")))
     for title, gone in (("Mended", seen.gone), ("Gone with its object", seen.taken_away)):
-        parts += [f"<p class='more'>{title}: {html.escape(_title(f))}</p>" for f in gone]
+        parts += [f"<p class='more'>{title}: {escaped(_title(f))}</p>" for f in gone]
     return "\n".join([*parts, "</html>"])
 
 
@@ -166,10 +167,10 @@ def _section(f: Finding, state: str, result: Result, white: float, note: str) ->
     facts += [f"{f.area:.3g} m²"] if f.area else []
     facts += ["at " + ", ".join(f"{v:.2f}" for v in f.place)] if f.place is not None else []
     lines = [
-        f"<h2>{html.escape(_title(f))}</h2>",
-        f"<p>{html.escape(f.reason)}</p>",
-        f"<p>{html.escape(f.remedy)}.</p>",
-        f"<p class='more'>{html.escape(' · '.join(facts))}</p>",
+        f"<h2>{escaped(_title(f))}</h2>",
+        f"<p>{escaped(f.reason)}</p>",
+        f"<p>{escaped(f.remedy)}.</p>",
+        f"<p class='more'>{escaped(' · '.join(facts))}</p>",
     ]
-    lines += [f"<p class='more'>Known here: {html.escape(note)}</p>"] if note else []
+    lines += [f"<p class='more'>Known here: {escaped(note)}</p>"] if note else []
     return f"<section>{picture}<div>{''.join(lines)}</div></section>"
