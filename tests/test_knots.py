@@ -163,10 +163,10 @@ EVIL = {
     "other columns": "DROP TABLE builds; CREATE TABLE builds (number INTEGER PRIMARY KEY, stamp TEXT)",
     "a row as long as a disk": "UPDATE builds SET knot = hex(zeroblob(5000000))",
     "numbers for text": "UPDATE builds SET knot = 7, stamp = x'00ff'",
-    "lists for numbers": "UPDATE builds SET knot = replace(knot, '\"texels\": ', '\"texels\": [[1]], \"was\": ')",
+    "lists for numbers": 'UPDATE builds SET knot = replace(knot, \'"texels": \', \'"texels": [[1]], "was": \')',
     "no outcome": "UPDATE builds SET knot = replace(knot, '\"outcome\"', '\"income\"')",
-    "an outcome that is a list": "UPDATE builds SET knot = replace(knot, '\"outcome\": {', '\"outcome\": [], \"x\": {')",
-    "infinite seconds": "UPDATE builds SET knot = replace(knot, '\"seconds\": ', '\"seconds\": Infinity, \"was\": ')",
+    "an outcome that is a list": 'UPDATE builds SET knot = replace(knot, \'"outcome": {\', \'"outcome": [], "x": {\')',
+    "infinite seconds": 'UPDATE builds SET knot = replace(knot, \'"seconds": \', \'"seconds": Infinity, "was": \')',
     "findings of wrong kinds": "UPDATE builds SET knot = replace(knot, '\"findings\": [', '\"findings\": [{}, 3,')",
     "deep nesting": "UPDATE builds SET knot = replace(hex(zeroblob(50000)), '00', '[')",
 }

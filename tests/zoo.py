@@ -524,8 +524,8 @@ QUICK = ("check", "sight")
 BAKE = ("--recipe", "sketch", "--set", "density.texels_per_metre=4", "--set", "light.gather_rays=32")
 
 
-# So large that at the usual density they would take minutes, and rightly so.
-COARSE = {"mega": ("--set", "draft=8"), "large": ("--set", "draft=8")}
+# So large that all texels are used that pages of the usual size may have, which takes minutes.
+COARSE = {"mega": ("--set", "density.page_size=256"), "large": ("--set", "draft=8")}
 
 
 def visit(name: str, folder: Path, builds: bool = True) -> Iterator[Run]:

@@ -10,7 +10,6 @@ import argparse
 import hashlib
 import json
 import os
-import random
 import re
 import resource
 import signal
@@ -24,14 +23,15 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
+sys.path.insert(0, str(Path(__file__).parent))
 
 from helpers import floor, level_file
 from ropebell.build.journal import is_alive
-from ropebell.build.result import outcome
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import box
 from ropebell.interpreter import own_command
 from ropebell.level.model import Light
+from zoo import ZOO, visit
 
 MOST_SECONDS = 60.0
 CONTRACT = (0, 2, 3, 4, 130)
@@ -117,29 +117,6 @@ def content(folder: Path) -> str:
     return found.hexdigest()
 
 
-def kills(folder: Path, count: int) -> Row:
-    """Kill the build process at any moment; what was there stays, and the next build is that of an undisturbed one."""
-    row, level = Row("build killed at a random moment, then built again"), a_level(folder)
-    clean = folder / "clean"
-    subprocess.run(command(level, clean), env=surroundings(folder / "c0"), capture_output=True, check=True)
-    light, chance = content(clean), random.Random(7)
-    for number in range(count):
-        out, cache = folder / f"k{number}", folder / "killed-cache"
-        process = subprocess.Popen(
-            command(level, out), env=surroundings(cache), stderr=subprocess.DEVNULL, stdout=subprocess.DEVNULL
-        )
-        time.sleep(chance.uniform(0.3, 3.0))
-        for pid in children(process.pid):
-            os.kill(pid, signal.SIGKILL)
-        process.wait(MOST_SECONDS)
-        state = outcome(out).state if out.is_dir() else "never begun"
-        trouble, said = tried(command(level, folder / f"a{number}"), cache, (0,))
-        if not trouble and content(folder / f"a{number}") != light:
-            trouble = f"other light after a kill ({state})"
-        row.note(trouble or ("half a build" if state == "done" and content(out) != light else ""), said)
-    return row
-
-
 def children(pid: int) -> list[int]:
     """Processes that a process has started."""
     found = subprocess.run(["ps", "-o", "pid=", "--ppid", str(pid)], capture_output=True, text=True, check=False)
@@ -208,7 +185,7 @@ WHICH = {"file size": resource.RLIMIT_FSIZE, "open files": resource.RLIMIT_NOFIL
 LIMITS = (
     *(("file size", n) for n in (0, 4096, 65536, 1 << 20)),
     *(("open files", n) for n in (16, 24, 48)),
-    *(("memory", n << 20) for n in (500, 600, 700, 800, 900, 1200, 1600)),
+    *(("memory", n << 20) for n in (500, 900, 1200, 1600, 1700, 2000, 3000)),
 )
 
 
@@ -249,25 +226,6 @@ def races(folder: Path, count: int) -> Row:
             continue
         good = all(json.loads(out)["outcome"] == "done" for out, _ in said if out)
         row.note("" if good else "no answer")
-    return row
-
-
-def saves(folder: Path, count: int) -> Row:
-    """Kill a process that saves a project over and over; the file is whole, old or new."""
-    row, chance = Row("project file saved over and over, killed at a random moment"), random.Random(11)
-    path = folder / "project.toml"
-    words = (
-        "import itertools,sys; from pathlib import Path; from ropebell.files import write_text\n"
-        "text = '# ' + 'x' * 200_000 + '\\nend = true\\n'\n"
-        "for n in itertools.count(): write_text(Path(sys.argv[1]), f'n = {n}\\n' + text)"
-    )
-    for _ in range(count):
-        process = subprocess.Popen([sys.executable, "-I", "-c", words, str(path)])
-        time.sleep(0.25 + chance.uniform(0.0, 0.2))
-        process.kill()
-        process.wait()
-        whole = path.is_file() and path.read_text().endswith("end = true\n")
-        row.note("" if whole or not path.exists() else "half a file")
     return row
 
 
@@ -320,6 +278,58 @@ def spoiled(count: int) -> Row:
     return row
 
 
+TRIM = """
+import sys, time
+from pathlib import Path
+from ropebell.build.store import Store
+while True:
+    Store(Path(sys.argv[1]), 1 << 16).trim(set())
+    time.sleep(0.01)
+"""
+
+
+def trims(folder: Path, count: int) -> Row:
+    """Trim a cache that is reached through a link and is far over its limit, while two builds run in it."""
+    row, level = Row("a cache over its limit, behind a link, trimmed while two builds run"), a_level(folder)
+    precious = folder / "precious"
+    precious.mkdir()
+    (precious / "mine").write_text("mine")
+    for number in range(count):
+        real, home = folder / f"real{number}", folder / f"cache{number}"
+        (real / "ropebell" / "stages").mkdir(parents=True)
+        home.symlink_to(real)
+        (real / "ropebell" / "stages" / "aabb").symlink_to(precious)
+        outs = [folder / f"t{number}-{k}" for k in (0, 1)]
+        trimmer = subprocess.Popen([sys.executable, "-I", "-c", TRIM, str(home / "ropebell" / "stages")])
+        pair = [
+            subprocess.Popen(
+                command(level, out, "--set", f"light.seed={k + 1}"),
+                env=surroundings(home),
+                stdout=subprocess.DEVNULL,
+                stderr=subprocess.PIPE,
+                text=True,
+            )
+            for k, out in enumerate(outs)
+        ]
+        said = [p.communicate(timeout=4 * MOST_SECONDS)[1] for p in pair]
+        trimmer.kill()
+        trimmer.wait()
+        codes = [p.returncode for p in pair]
+        kept = (precious / "mine").read_text() == "mine"
+        row.note("" if codes == [0, 0] and kept else f"{codes}, {kept}: {said[0][-120:]}")
+    return row
+
+
+def zoo(short: bool) -> Row:
+    """Every command on every odd level; see `zoo`."""
+    row = Row("all commands on odd levels (the zoo)")
+    for name in list(ZOO)[:: 12 if short else 1]:
+        with tempfile.TemporaryDirectory(prefix="ropebell-zoo-") as home:
+            for run in visit(name, Path(home)):
+                row.note(f"{name}, {run.command}: {run.trouble}" if run.trouble else "")
+    return row
+
+
 def table(rows: list[Row], seconds: float) -> str:
     """The page."""
     lines = [
@@ -342,28 +352,38 @@ def shorter(said: str) -> str:
     return " ".join("…" if word.startswith("/") else word for word in words).replace("|", "\\|")
 
 
+def _ways(few: bool, only: str) -> list[Callable[[Path], Row]]:
+    from kills import KINDS  # which takes its tools from here
+
+    kills: list[Callable[[Path], Row]] = [
+        lambda f, way=way, count=short if few else count: way(f, count) for way, count, short in KINDS.values()
+    ]
+    rest: list[Callable[[Path], Row]] = [
+        lambda f: orphans(f, 2 if few else 8),
+        lambda f: full_disks(f, (0, 16) if few else (0, 4, 16, 64, 256, 1024, 4096)),
+        lambda f: limits(f, LIMITS[::3] if few else LIMITS),
+        lambda f: races(f, 2 if few else 12),
+        lambda f: trims(f, 1 if few else 6),
+        links,
+        lambda f: spoiled(100 if few else 20_000),
+        lambda f: zoo(few),
+    ]
+    return [*([] if only == "rest" else kills), *([] if only == "kills" else rest)]
+
+
 def main() -> int:
     """Do it all; 1 if anything ended badly."""
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--short", action="store_true", help="a few of each")
     parser.add_argument("--out", type=Path)
+    parser.add_argument("--only", choices=("kills", "rest"), help="a half of it")
     options = parser.parse_args()
     few = options.short
     # Under `nohup` builds would be told to outlive a hang-up, and do.
     signal.signal(signal.SIGHUP, signal.SIG_DFL)
     began, rows = time.monotonic(), []
     with tempfile.TemporaryDirectory(prefix="ropebell-reliability-") as scratch:
-        ways: list[Callable[[Path], Row]] = [
-            lambda f: kills(f, 3 if few else 80),
-            lambda f: saves(f, 4 if few else 120),
-            lambda f: orphans(f, 2 if few else 8),
-            lambda f: full_disks(f, (0, 16) if few else (0, 4, 16, 64, 256, 1024, 4096)),
-            lambda f: limits(f, LIMITS[::3] if few else LIMITS),
-            lambda f: races(f, 2 if few else 12),
-            links,
-            lambda f: spoiled(100 if few else 20_000),
-        ]
-        for number, way in enumerate(ways):
+        for number, way in enumerate(_ways(few, options.only or "")):
             folder = Path(scratch) / str(number)
             folder.mkdir()
             rows.append(way(folder))

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import asdict, astuple
+from dataclasses import asdict
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any
 
 import numpy as np
+from pydantic import BaseModel, ConfigDict, Field, StrictBool, ValidationError
 
+from ropebell.build.sound import SIGHT, expecting
 from ropebell.build.store import Artifact, Store
 from ropebell.checks.subject import Subject, short
 from ropebell.files import read_json, write_json
@@ -20,7 +22,6 @@ from ropebell.sight.blockers import Candidate, Cost
 from ropebell.sight.sight import Gap, Sight, digest_of_sight, look
 
 FILE, LEAK = "sight.json", "hull-leak"
-ARRAYS = {"trails", "starts", "places", "low", "number", "middles", "seen", "narrow", "unseen", "hull", "asked"}
 
 
 def sight_of(
@@ -53,8 +54,8 @@ def sight_of(
             "seconds": found.seconds,
             "widths": [leak.width for leak in found.leaks],
             "nodes": [list(leak.nodes) for leak in found.leaks],
-            "blockers": [astuple(b) for b in found.blockers], "costs": [astuple(c) for c in found.costs],
-            "passing": [astuple(c) for c in found.passing],
+            "blockers": [asdict(b) for b in found.blockers], "costs": [asdict(c) for c in found.costs],
+            "passing": [asdict(c) for c in found.passing],
         },
     )  # fmt: skip
     return found, False
@@ -89,37 +90,66 @@ def known_sight(subject: Subject, cell: float, store: Store) -> Sight | None:
     return _read(kept) if kept is not None else None
 
 
+class SightFacts(BaseModel):
+    """What is kept of a look into a level beside its arrays; all as of `Sight`.
+
+    Attributes:
+        widths, nodes: of each leak.
+    """
+
+    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
+
+    sealed: StrictBool
+    open: StrictBool
+    inside: StrictBool
+    decided: StrictBool
+    beyond_seen: StrictBool
+    size: Annotated[float, Field(gt=0)]
+    cell: Annotated[float, Field(gt=0)]
+    seeing: float
+    seconds: float
+    widths: list[float]
+    nodes: list[list[str]]
+    blockers: list[Candidate]
+    costs: list[Cost]
+    passing: list[Cost]
+
+
+def _facts(artifact: Artifact) -> SightFacts | None:
+    try:
+        return SightFacts.model_validate(artifact.meta)
+    except ValidationError:
+        return None
+
+
 def _fits(artifact: Artifact, scene: Scene) -> bool:
-    a, m = artifact.arrays, artifact.meta
-    if set(a) != ARRAYS or len(a["unseen"]) != len(scene) or len(a["hull"]) != len(scene.node_names):
+    """Whether an artifact is what a look into this level gives: whoever can write one can give it a right checksum."""
+    m = _facts(artifact)
+    if m is None:
         return False
-    if len(a["asked"]) != len(a["middles"]):
+    sizes = {"T": len(scene), "O": len(scene.node_names), "L": len(m.widths), "L1": len(m.widths) + 1}
+    if len(m.nodes) != len(m.widths) or not expecting(SIGHT, **sizes)(artifact):
         return False
-    n, leaks = len(a["middles"]), len(m.get("widths", ()))
-    return (
-        a["seen"].shape == ((n, (n + 7) // 8) if n else (0, 0)) and int(a["number"].max(initial=-1)) < n
-        and len(a["starts"]) == leaks + 1 == len(a["places"]) + 1 == len(m.get("nodes", ())) + 1
-        and int(a["starts"][-1]) == len(a["trails"])
+    a, n = artifact.arrays, len(artifact.arrays["middles"])
+    starts = a["starts"]
+    return bool(
+        a["seen"].shape == ((n, (n + 7) // 8) if n else (0, 0))
+        and starts[0] == 0 and starts[-1] == len(a["trails"]) and (np.diff(starts) > 0).all()
+        and all(np.isfinite(a[name]).all() for name in ("trails", "places", "low", "middles", "asked"))
     )  # fmt: skip
 
 
 def _read(kept: Artifact) -> Sight:
-    a, m = kept.arrays, kept.meta
+    a, m = kept.arrays, _facts(kept)
+    assert m is not None
     gaps = tuple(
-        Gap(
-            np.asarray(a["trails"][a["starts"][k] : a["starts"][k + 1]]),
-            np.asarray(a["places"][k]),
-            width,
-            tuple(nodes),
-        )
-        for k, (width, nodes) in enumerate(zip(m["widths"], m["nodes"]))
+        Gap(np.asarray(a["trails"][begin:end]), np.asarray(place), width, tuple(nodes))
+        for begin, end, place, width, nodes in zip(a["starts"], a["starts"][1:], a["places"], m.widths, m.nodes)
     )
     return Sight(
-        m["sealed"], m["open"], m["decided"], gaps, np.asarray(a["low"]), m["size"], a["number"], a["middles"],
-        a["seen"], a["narrow"], np.asarray(a["asked"]), m["seconds"], tuple(Cost(*c) for c in m["costs"]),
-        tuple(Cost(*c) for c in m["passing"]),
-        tuple(Candidate(*b) for b in m["blockers"]), a["unseen"], a["hull"], m["cell"], m["seeing"],
-        m["beyond_seen"], m["inside"],
+        m.sealed, m.open, m.decided, gaps, np.asarray(a["low"]), m.size, a["number"], a["middles"], a["seen"],
+        a["narrow"], np.asarray(a["asked"]), m.seconds, tuple(m.costs), tuple(m.passing), tuple(m.blockers),
+        a["unseen"], a["hull"], m.cell, m.seeing, m.beyond_seen, m.inside,
     )  # fmt: skip
 
 

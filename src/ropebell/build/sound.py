@@ -91,6 +91,19 @@ REFINED = {
     "direct": Array("<f4", ("N", 3)),
     "noise": Array("<f4", ("N",)),
 }
+SIGHT = {
+    "trails": Array("<f8", ("V", 3)),
+    "starts": Array("<i8", ("L1",), 0, "V1"),
+    "places": Array("<f8", ("L", 3)),
+    "low": Array("<f8", (3,)),
+    "number": Array("<i4", ("X", "Y", "Z"), -1, "C"),
+    "middles": Array("<f8", ("C", 3)),
+    "seen": Array("|u1", ("S", "B")),
+    "narrow": Array("<i4", ("K",), 0, "C"),
+    "asked": Array("<f8", ("C",)),
+    "unseen": Array("|b1", ("T",)),
+    "hull": Array("|b1", ("O",)),
+}
 
 
 def expecting(what: dict[str, Array], **sizes: int) -> Fits:

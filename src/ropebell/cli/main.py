@@ -14,14 +14,14 @@ from collections.abc import Callable, Sequence
 
 from ropebell.cli.grammar import EXIT_WRONG, parser, shield_negative
 from ropebell.cli.said import answer_alone, say
-from ropebell.errors import RopeBellError, UsageError, step, why
+from ropebell.errors import NO_ROOM_FOR_LIBRARY, RopeBellError, UsageError, step, why
 from ropebell.fault_report import EXIT_FAULT, keep_report
 from ropebell.interpreter import isolate
 
 EXIT_DONE, EXIT_INTERRUPTED = 0, 130
 NO_MEMORY = "there is not enough memory. Close other programs, raise the limit (ulimit -v), or use a higher draft."
-# Of address space.
-LEAST_ROOM = 1000 << 20
+# Of address space: with less, libraries end the process when one of their threads finds no room, and nothing is said.
+LEAST_ROOM = 1600 << 20
 
 
 def main(arguments: Sequence[str] | None = None) -> int:
@@ -62,6 +62,9 @@ def _guarded(arguments: Sequence[str] | None) -> int:
 
 def _fault(error: Exception) -> int:
     """Tell of a mistake of this program."""
+    if isinstance(error, ImportError) and any(words in str(error).lower() for words in NO_ROOM_FOR_LIBRARY):
+        say(f"ropebell: {NO_MEMORY}", aside=True)
+        return EXIT_WRONG
     kept = keep_report(error)
     where = f"A report without names of yours lies in {kept}" if kept is not None else "No report could be written"
     say(f"ropebell: this program met a mistake of its own ({type(error).__name__}). {where}.", aside=True)

@@ -9,8 +9,10 @@ from __future__ import annotations
 import hashlib
 import os
 import shutil
+import time
 import zipfile
 from collections.abc import Callable, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -25,7 +27,7 @@ from ropebell.build.stale import AsSet, changes_between
 from ropebell.compare.expected import expected
 from ropebell.deliver.objections import as_set, project_of_build
 from ropebell.errors import BuildError, UsageError, step, why
-from ropebell.files import open_regular, write_json, write_text
+from ropebell.files import STALE_SECONDS, open_regular, remove_tree, write_json, write_text
 from ropebell.level.finding import Finding
 from ropebell.level.model import Level
 from ropebell.output_place import PACKAGE, is_zip, output_package
@@ -36,6 +38,7 @@ FORMAT = 1
 # What of a project is about the level and not about whoever works on it.
 KEPT = ("recipes", "places")
 BLOCK = 4 << 20
+SCRATCH = ".rope-bell-package-"
 READABLE = 0o644
 # In a name they mean something else on another system.
 UNPORTABLE = frozenset("\\:")
@@ -77,7 +80,8 @@ def package(
     m = read_manifest(folder)
     try:
         out.parent.mkdir(parents=True, exist_ok=True)
-        with TemporaryDirectory(prefix=".rope-bell-", suffix=".part", dir=out.parent) as scratch:
+        _clear_left(out.parent)
+        with TemporaryDirectory(prefix=SCRATCH, suffix=".part", dir=out.parent) as scratch:
             made = Written(Path(scratch) / PACKAGE)
             files = _packed(folder, m, made, accepted, tick)
             place = _zipped(made, root, Path(scratch) / "package.zip") if is_zip(out) else made.folder
@@ -87,6 +91,14 @@ def package(
         raise BuildError(f"the package cannot be written ({why(error)})", out, step(error)) from error
     tick(1.0)
     return Packed(out, files)
+
+
+def _clear_left(folder: Path) -> None:
+    """Remove what packages that were killed have left beside their place."""
+    for left in folder.glob(f"{SCRATCH}*.part"):
+        with suppress(OSError):
+            if left.lstat().st_mtime < time.time() - STALE_SECONDS:
+                remove_tree(left)
 
 
 class Written:
