@@ -32,7 +32,33 @@ Beast = Callable[[Path], Path]
 ZOO: dict[str, Beast] = {}
 GREY = (0.5, 0.5, 0.5)
 CONTRACT, MOST_SECONDS = (0, 1, 2, 3, 4), 60.0
-SAID: dict[tuple[str, str], tuple[int, str]] = {}
+NO_INSIDE = (0, "no inside")
+NOT_LIGHT = "pixels hold values that are no light"
+# What must be said: by level and command, the exit status and some words.
+SAID: dict[tuple[str, str], tuple[int, str]] = {
+    ("one_room", "sight"): (0, "is sealed"), ("one_room", "bake"): (0, "texels"),
+    ("floor_and_cube", "sight"): NO_INSIDE, ("one_slab", "sight"): NO_INSIDE, ("one_triangle", "sight"): NO_INSIDE,
+    ("coplanar", "sight"): NO_INSIDE, ("micro", "sight"): NO_INSIDE, ("mega", "sight"): NO_INSIDE,
+    ("skinned", "sight"): NO_INSIDE, ("sky_picture", "sight"): NO_INSIDE, ("crates_in_crates", "sight"): NO_INSIDE,
+    ("sealed_box_inside_out", "sight"): NO_INSIDE, ("tall_shaft", "sight"): (0, "is sealed"),
+    ("empty", "check"): (1, "No node of the level has a mesh"), ("only_lights", "check"): (1, "No node of the level"),
+    ("points", "check"): (1, "points or lines alone"), ("lines", "check"): (1, "points or lines alone"),
+    ("zero_area", "check"): (1, "without area"), ("all_on_a_line", "check"): (1, "without area"),
+    ("all_left_out", "check"): (1, "None of its 2 objects are baked"),
+    ("all_moving", "check"): (1, "None of its 2 objects are baked"),
+    ("all_left_out", "bake"): (3, "one of its 2 objects are baked"), ("no_lights", "check"): (1, "Nothing gives light"),
+    ("blinding_lamp", "check"): (1, "Light 'lights/lamp' has a strength of 2e+12"),
+    ("blinding_lamp", "bake"): (3, "'lights/lamp' has a strength of 2e+12"),
+    ("sky_one_huge", "check"): (1, "more than the 1e12"), ("sky_one_huge", "bake"): (3, "more than the 1e12"),
+    ("sky_nan", "check"): (1, NOT_LIGHT), ("sky_infinite", "check"): (1, NOT_LIGHT),
+    ("sky_negative", "check"): (1, NOT_LIGHT), ("sky_all_nan", "check"): (1, NOT_LIGHT),
+    ("sky_nan", "bake"): (2, NOT_LIGHT), ("sky_negative", "hunt"): (2, NOT_LIGHT),
+    ("cycle", "check"): (2, ""), ("two_parents", "check"): (2, ""), ("truncated", "check"): (2, "cut off"),
+    ("not_a_level", "check"): (2, ""), ("nan_corner", "check"): (2, "node 'floor'"),
+    ("infinite_corner", "check"): (2, "mesh 'square' of node 'floor'"),
+    ("huge_scale", "check"): (2, "floor"), ("mega", "check"): (0, "not exported in metres"),
+    ("obj_without_faces", "check"): (2, "no faces"),
+}  # fmt: skip
 
 
 def _beast(make: Beast) -> Beast:

@@ -9,6 +9,8 @@ from typing import Any
 from ropebell.errors import LevelError
 
 AGAIN = "Export the level again"
+# Characters of a name that a message shows.
+MOST_NAMED = 100
 
 
 class Json:
@@ -26,7 +28,10 @@ class Json:
     def wrong(self, what: str, key: str = "", remedy: str = AGAIN) -> LevelError:
         """The error for this place, to be raised by the caller."""
         place = f"{self.place}.{key}" if key and self.place else key or self.place
-        return LevelError(f"{place} {what}", self.path, remedy)
+        value = getattr(self, "value", {})  # not there yet where it is no object at all
+        name = value.get("name") if isinstance(value, dict) else None
+        named = f" ('{name[:MOST_NAMED]}')" if isinstance(name, str) and name else ""
+        return LevelError(f"{place}{named} {what}", self.path, remedy)
 
     def has(self, key: str) -> bool:
         """Whether the key is present."""

@@ -7,12 +7,15 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from ropebell.errors import LevelError
 from ropebell.level.gltf_accessors import Accessors
-from ropebell.level.gltf_document import Json
+from ropebell.level.gltf_document import MOST_NAMED, Json
 from ropebell.level.limits import MAX_TRIANGLES
 from ropebell.level.model import F32, I32, Mesh, Notice, Primitive
 
 TRIANGLES, STRIP, FAN = 4, 5, 6
+# Nodes of a mesh that a message names.
+MOST_USERS = 3
 COMPRESSED = ("KHR_draco_mesh_compression", "EXT_meshopt_compression")
 
 
@@ -21,12 +24,27 @@ def read_meshes(root: Json, accessors: Accessors, material_count: int, notices: 
 
     Args:
         material_count: number of materials the file declares; a primitive without one gets that index.
+
+    Raises:
+        LevelError: one cannot be read; it says which mesh that is, and of what nodes.
     """
     meshes = []
-    for spec in root.children("meshes"):
-        primitives = [_read_primitive(p, accessors, material_count, notices) for p in spec.children("primitives")]
+    for number, spec in enumerate(root.children("meshes")):
+        try:
+            primitives = [_read_primitive(p, accessors, material_count, notices) for p in spec.children("primitives")]
+        except LevelError as error:
+            raise LevelError(f"{error.what} ({_whose(root, number, spec)})", error.where, error.remedy) from error
         meshes.append(Mesh(spec.text("name", "") or spec.place, tuple(p for p in primitives if p is not None)))
     return meshes
+
+
+def _whose(root: Json, number: int, spec: Json) -> str:
+    """Words for a mesh and the nodes that have it: a number in a file says nothing to whoever made the level."""
+    nodes = [node for node in root.array("nodes") if isinstance(node, dict) and node.get("mesh") == number]
+    names = [f"'{str(node.get('name', ''))[:MOST_NAMED]}'" for node in nodes if node.get("name")]
+    more = f" and {len(nodes) - MOST_USERS} more" if len(nodes) > MOST_USERS else ""
+    mesh = str(spec.value.get("name", ""))[:MOST_NAMED]
+    return f"mesh {repr(mesh) if mesh else number} of node {', '.join(names[:MOST_USERS]) or 'none with a name'}{more}"
 
 
 def _read_primitive(spec: Json, accessors: Accessors, material_count: int, notices: list[Notice]) -> Primitive | None:
