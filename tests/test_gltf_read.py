@@ -179,7 +179,7 @@ def change(path: str, value: Any) -> Callable[[Doc], None]:
 HOSTILE = {
     "cycle": (deep, "its own ancestor"),
     "missing buffer": (nothing_there, "no such file"),
-    "mesh index": (change("nodes.0.mesh", 7), "nodes.0..mesh \('floor'\) is 7"),
+    "mesh index": (change("nodes.0.mesh", 7), r"nodes.0..mesh \('floor'\) is 7"),
     "negative index": (change("nodes.0.mesh", -1), "outside"),
     "text index": (change("nodes.0.mesh", "0"), "not a whole number"),
     "infinite translation": (change("nodes.0.translation", [1e999, 0, 0]), "not finite"),

@@ -11,7 +11,7 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
 
-from zoo import ZOO, visit
+from odd_levels import ZOO, visit
 
 
 def main() -> int:
