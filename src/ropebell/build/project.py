@@ -197,28 +197,37 @@ def find_project(target: Path) -> Project:
         return load_project(target)
     if target.suffix.lower() not in LEVEL_SUFFIXES:
         raise ProjectError("it is neither a project folder nor a level", target, "Use .gltf, .glb or .obj")
-    beside = target.parent / PROJECT_FILE
-    if beside.is_file():
-        project = load_project(beside)
-        if project.level.resolve() == target.resolve():
-            return project
-    # Two levels of one stem, such as hall.glb and hall.obj, have projects of their own.
-    for name in (f"{target.stem}-light", f"{target.name}-light"):
-        own = target.with_name(name)
-        if not (own / PROJECT_FILE).is_file():
-            break
-        project = load_project(own / PROJECT_FILE)
-        if project.level.resolve() == target.resolve():
-            return project
-    else:
-        what = f"the project beside it is of another level ({project.level})"
-        raise ProjectError(what, own, "Correct its line level = …, or rename the level")
+    found = projects_of(target)
+    if found:
+        return found[0]
+    own = next((place for place in _own_places(target) if not (place / PROJECT_FILE).is_file()), None)
+    if own is None:
+        what = "the projects beside it are of other levels"
+        raise ProjectError(what, target, "Correct their lines level = …, or rename the level")
     return Project(
         own,
         target.absolute(),
         target.stem.replace("-", " ").replace("_", " ").strip().capitalize(),
         SHIPPED["working"],
     )
+
+
+def projects_of(level: Path) -> list[Project]:
+    """Projects that name a level file, the one that counts first: the one in its folder, then those that the window
+    makes beside it.
+
+    Raises:
+        ProjectError: one of them is damaged, so that nobody knows what it decides.
+    """
+    places = (level.parent, *_own_places(level))
+    files = [place / PROJECT_FILE for place in places if (place / PROJECT_FILE).is_file()]
+    found = [load_project(file) for file in files]
+    return [project for project in found if project.level.resolve() == level.resolve()]
+
+
+def _own_places(level: Path) -> tuple[Path, Path]:
+    """Folders of a level's own project: two levels of one stem, such as hall.glb and hall.obj, have one each."""
+    return level.with_name(f"{level.stem}-light"), level.with_name(f"{level.name}-light")
 
 
 def is_openable(path: Path) -> bool:

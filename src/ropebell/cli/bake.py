@@ -59,12 +59,13 @@ class Wanted:
     stage: str
     stop_when: list[str]
     worker: str = ""
+    no_project: bool = False
 
 
 def bake(level: Path, out: Path, wanted: Wanted, clear: bool, as_json: bool) -> int:
     """`ropebell bake`; the exit status of the contract."""
     worker_named(wanted.worker)
-    project = project_of(level)
+    project = project_of(level, wanted.no_project)
     open_level_quickly(project.level)
     if wanted.sky is not None:
         if min(wanted.sky) < 0:

@@ -16,7 +16,7 @@ from ropebell.build.meter import Meter, Reading
 from ropebell.build.mover import SIDES, Lightmapped, MoverLight, mover_light
 from ropebell.build.precheck import gather
 from ropebell.build.probe_file import read_probes
-from ropebell.build.project import PROJECT_FILE, Project, find_project
+from ropebell.build.project import Project, find_project, projects_of
 from ropebell.build.recipe import named
 from ropebell.build.result import open_result
 from ropebell.build.sample_days import write_demo_with_days
@@ -49,20 +49,35 @@ class _Loose(Project):
         return cache_folder()
 
 
-def project_of(target: Path) -> Project:
-    """The project of a target; a level that belongs to none gets one that is never saved, with the shared cache."""
-    beside = target if target.is_dir() else target.parent
-    if target.suffix.lower() in LEVEL_SUFFIXES and not (beside / PROJECT_FILE).is_file():
-        return _Loose(target.parent, target, target.stem, named("working"))
-    project = find_project(target)
-    if target.suffix.lower() in LEVEL_SUFFIXES and project.level.resolve() != target.resolve():
-        return _Loose(target.parent, target, target.stem, named("working"))
-    return project
+def project_of(target: Path, left_aside: bool = False) -> Project:
+    """The project of a target, found as the window finds it; a level that belongs to none gets one that is never saved,
+    with the shared cache. Which one counts, or is left aside, is said on standard error.
+
+    Args:
+        left_aside: the level alone, whatever a project decides about it.
+    """
+    if target.suffix.lower() not in LEVEL_SUFFIXES or target.is_dir():
+        project = find_project(target)
+        if not left_aside:
+            return project
+        say(f"ropebell: the project {project.folder} is left aside", aside=True)
+        return _loose(project.level)
+    found = projects_of(target) if target.is_file() else []
+    counts = found[: 0 if left_aside else 1]
+    for project in counts:
+        say(f"ropebell: {target.name} belongs to the project {project.folder}, which counts", aside=True)
+    for project in found[len(counts) :]:
+        say(f"ropebell: the project {project.folder} names {target.name}, too, and is left aside", aside=True)
+    return counts[0] if counts else _loose(target)
 
 
-def check(level: Path, sky: Color | None, as_json: bool) -> int:
+def _loose(level: Path) -> Project:
+    return _Loose(level.parent, level, level.stem, named("working"))
+
+
+def check(level: Path, sky: Color | None, as_json: bool, no_project: bool = False) -> int:
     """`ropebell check`: 1 if any finding is an error."""
-    project = project_of(level)
+    project = project_of(level, no_project)
     path = project.level
     source, store = open_level(path), Store(project.cache)
     gathered = gather(

@@ -105,9 +105,9 @@ def run_ledger(build: Path, in_json: bool) -> int:
     return 0
 
 
-def run_advise(target: Path, build: Path, in_json: bool) -> int:
+def run_advise(target: Path, build: Path, in_json: bool, no_project: bool = False) -> int:
     """`ropebell advise`: what would shorten builds, and what that costs."""
-    project, result = project_of(target), open_result(build)
+    project, result = project_of(target, no_project), open_result(build)
     project = replace(project, recipe=result.manifest.recipe)
     level, store = open_level(project.level), Store(project.cache)
     gathered = gather(level, project.brief, project.recipe, project.sky, project.tables, store=store)

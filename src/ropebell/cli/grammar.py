@@ -39,6 +39,11 @@ class _Parser(argparse.ArgumentParser):
         """One JSON document instead of words."""
         self.add_argument("--json", action="store_true")
 
+    def level(self) -> None:
+        """A level file or a project folder, whose project counts unless it is left aside."""
+        self.add_argument("level", type=path)
+        self.add_argument("--no-project", action="store_true", help="the level alone, whatever its project decides")
+
     def recipe(self) -> None:
         """What a build is made with."""
         self.add_argument("--recipe", metavar="NAME|FILE", help="sketch, working, final or a TOML file")
@@ -59,13 +64,13 @@ def _open(p: _Parser) -> None:
 
 
 def _check(p: _Parser) -> None:
-    p.add_argument("level", type=path)
+    p.level()
     p.sky()
     p.answer()
 
 
 def _bake(p: _Parser) -> None:
-    p.add_argument("level", type=path)
+    p.level()
     p.add_argument("--out", type=new_folder, required=True, metavar="DIR")
     p.recipe()
     p.many("--only", "NODE", "light this object and what is below it")
@@ -112,7 +117,7 @@ def _account(p: _Parser) -> None:
 
 
 def _sight(p: _Parser) -> None:
-    p.add_argument("level", type=path)
+    p.level()
     p.many("--set", "sight.cell=M", into="settings")
     p.many("--pose", "NODE=POSE", "with this object in that pose")
     p.add_argument(
@@ -123,7 +128,7 @@ def _sight(p: _Parser) -> None:
 
 
 def _hunt(p: _Parser) -> None:
-    p.add_argument("level", type=path)
+    p.level()
     p.add_argument("--while", dest="condition", required=True, metavar="COND", help="what is looked for: black>0.3")
     p.add_argument(
         "--worker", type=worker, default="", metavar="NAME", help="hunt on this build worker; all: who sees it"
@@ -158,7 +163,7 @@ def _ledger(p: _Parser) -> None:
 
 
 def _advise(p: _Parser) -> None:
-    p.add_argument("level", type=path)
+    p.level()
     p.build("a finished build of it")
     p.answer()
 

@@ -48,7 +48,7 @@ def hunt(o: argparse.Namespace) -> int:
     condition = parse_condition(o.condition, tuple(stage.name for stage in STAGES))
     if o.most_trials < 1:
         raise UsageError(f"--most-trials {o.most_trials} leaves nothing to do", "", "Allow one or more")
-    project = project_of(o.level)
+    project = project_of(o.level, o.no_project)
     if o.sky is not None:
         project = replace(project, brief=replace(project.brief, **uniform_sky(o.sky)))
     project.require_sky()

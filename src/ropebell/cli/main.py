@@ -89,7 +89,7 @@ def _check_room() -> None:
 def _check(o: argparse.Namespace) -> int:
     from ropebell.cli.commands import check
 
-    return check(o.level, o.sky, o.json)
+    return check(o.level, o.sky, o.json, o.no_project)
 
 
 def _bake(o: argparse.Namespace) -> int:
@@ -97,7 +97,7 @@ def _bake(o: argparse.Namespace) -> int:
 
     wanted = Wanted(
         o.recipe, o.settings, o.sky, o.only, o.all_but, o.seen_from, o.seen_angle, o.box, o.changed_since,
-        o.properties_of, o.stage, o.stop_when, o.worker,
+        o.properties_of, o.stage, o.stop_when, o.worker, o.no_project,
     )  # fmt: skip
     return bake(o.level, o.out, wanted, o.clear_earlier, o.json)
 
@@ -125,7 +125,7 @@ def _account(o: argparse.Namespace) -> int:
 def _sight(o: argparse.Namespace) -> int:
     from ropebell.cli.sight import sight
 
-    return sight(o.level, o.settings, o.pose, o.sees, o.json)
+    return sight(o.level, o.settings, o.pose, o.sees, o.json, o.no_project)
 
 
 def _hunt(o: argparse.Namespace) -> int:
@@ -157,7 +157,7 @@ def _ledger(o: argparse.Namespace) -> int:
 def _advise(o: argparse.Namespace) -> int:
     from ropebell.cli.compare import run_advise
 
-    return run_advise(o.level, o.build, o.json)
+    return run_advise(o.level, o.build, o.json, o.no_project)
 
 
 def _export(o: argparse.Namespace) -> int:

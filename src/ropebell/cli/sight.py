@@ -30,10 +30,11 @@ MOST_COSTS = 10
 
 
 def sight(
-    target: Path, settings: Sequence[str], poses: Sequence[str], asked: Sequence[tuple[Color, Color]], in_json: bool
+    target: Path, settings: Sequence[str], poses: Sequence[str], asked: Sequence[tuple[Color, Color]], in_json: bool,
+    no_project: bool = False,
 ) -> int:  # fmt: skip
     """`ropebell sight`: 1 if the level leaks."""
-    project = project_of(target)
+    project = project_of(target, no_project)
     recipe = project.recipe
     for setting in settings:
         recipe = with_setting(recipe, setting)
