@@ -163,7 +163,7 @@ class KnotActs(QObject):
             manifest = read_manifest(knot.folder)
             return manifest.brief, manifest.recipe
         except RopeBellError:
-            asked = asked_for(read_events(knot.folder))
+            asked = asked_for(read_events(knot.folder), knot.folder)
         if asked is None:
             self._desk.tell(f"Build {knot.number} does not say what it was made with.", "knot")
             return None

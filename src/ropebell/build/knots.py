@@ -17,6 +17,7 @@ from ropebell.build.journal import JOURNAL, is_alive, read_events
 from ropebell.build.manifest import MANIFEST, Manifest, read_manifest
 from ropebell.build.numbering import ASIDE, keep_number, next_build_folder
 from ropebell.build.outputs import BUILD_FILES, BUILD_FOLDERS
+from ropebell.build.relocation import Relocation
 from ropebell.build.request import Request
 from ropebell.build.result import Outcome, outcome
 from ropebell.errors import ProjectError, RopeBellError
@@ -134,7 +135,7 @@ def _unfinished(folder: Path, ended: Outcome, note: str, said: dict[str, Any]) -
     if end is not None and end.outcome == "done" and end.stage:
         ended = Outcome(STAGES_ONLY, f"Done up to the stage '{end.stage}', as was asked; what it gave is kept.")
     seconds = events[-1].t if events else 0.0
-    asked = asked_for(events)
+    asked = asked_for(events, folder)
     begun = next((e.begun for e in events if isinstance(e, Begin)), "")
     draft, recipe, scope = 1, "", ""
     if asked is not None:
@@ -146,11 +147,16 @@ def _unfinished(folder: Path, ended: Outcome, note: str, said: dict[str, Any]) -
     )  # fmt: skip
 
 
-def asked_for(events: list[Event]) -> Request | None:
-    """What a journal says was to be built."""
+def asked_for(events: list[Event], folder: Path) -> Request | None:
+    """The request that a build's journal holds, with the places that its files have now.
+
+    Args:
+        folder: of the build.
+    """
     begin = next((e for e in events if isinstance(e, Begin)), None)
     try:
-        return Request.from_json(begin.request) if begin is not None else None
+        asked = Request.from_json(begin.request) if begin is not None else None
+        return None if asked is None else Relocation(str(asked.out), folder).request(asked, folder)
     except RopeBellError:
         return None
 

@@ -23,6 +23,7 @@ from pydantic import (
 )
 
 from ropebell.build.recipe import Recipe
+from ropebell.build.relocation import Relocation
 from ropebell.build.scope import EVERYTHING, Scope, in_words
 from ropebell.errors import ProjectError
 from ropebell.files import read_json, write_json
@@ -215,7 +216,8 @@ class Manifest(Part):
         predicted: seconds and memory_mb as they were foreseen once the level was read. remaining_error: median share of
             the whole time by which the ends that were told after a tenth of it were off.
         worker: the arithmetic it was computed with, empty for the engine as it is.
-        cache: where its artifacts were kept. seconds: by stage, and `total`. rates: work per second and worker.
+        made_in: its folder when it was made. cache: where its artifacts are kept.
+        seconds: by stage, and `total`. rates: work per second and worker.
     """
 
     format: int = FORMAT
@@ -236,6 +238,7 @@ class Manifest(Part):
     bounces: Annotated[int, Field(ge=0, le=512)]
     energy: tuple[float, ...] = ()
     cache: Annotated[str, Field(pattern=r"^[^\x00]*$", max_length=4096)]
+    made_in: Annotated[str, Field(pattern=r"^[^\x00]*$", max_length=4096)] = ""
     peak_memory_mb: Count = 0
     machine: dict[str, Any] = {}
     seed: int = 1
@@ -305,12 +308,21 @@ def read_manifest(folder: Path) -> Manifest:
     """
     path = folder / MANIFEST
     try:
-        return parse_manifest(read_json(path, MOST_BYTES), path)
+        return _as_it_lies(parse_manifest(read_json(path, MOST_BYTES), path), folder)
     except OSError as error:
         remedy = "Name the folder of a build that was done"
         raise ProjectError("there is no finished build here", folder, remedy) from error
     except (ValueError, RecursionError) as error:
         raise _damaged(path, error) from error
+
+
+def _as_it_lies(m: Manifest, folder: Path) -> Manifest:
+    """The same with the places that its level and its artifacts have now."""
+    moved = Relocation(m.made_in, folder)
+    level, cache = moved.path(Path(m.level.file)), moved.path(Path(m.cache))
+    if (level, cache) == (Path(m.level.file), Path(m.cache)):
+        return m
+    return m.model_copy(update={"level": m.level.model_copy(update={"file": str(level)}), "cache": str(cache)})
 
 
 def parse_manifest(values: Any, where: object = "") -> Manifest:

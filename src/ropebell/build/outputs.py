@@ -230,6 +230,7 @@ def _manifest(request: Request, built: Built, pages: list[dict[str, Any]], facts
         "bounces": solution.bounces,
         "energy": [float(e) for e in solution.energy],
         "cache": str(request.cache),
+        "made_in": str(request.out.absolute()),
         "peak_memory_mb": peak_bytes() >> 20,
         "machine": {
             "system": platform.platform(),

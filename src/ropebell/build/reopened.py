@@ -49,7 +49,7 @@ def reopen(folder: Path) -> Reopened:
     manifest = read_manifest(folder)
     if manifest.scope.properties and manifest.scope.since is not None:
         return replace(reopen(manifest.scope.since), folder=folder, manifest=manifest)
-    request = asked_for(read_events(folder))
+    request = asked_for(read_events(folder), folder)
     if request is None:
         raise ProjectError("its journal does not say what was built", folder, "Build again")
     again = "Build again to look into its light"

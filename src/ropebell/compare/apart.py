@@ -32,7 +32,7 @@ def one_at_a_time(a: Path, b: Path, changed: Changes) -> Apart:
     Raises:
         ProjectError: a journal does not say what was built.
     """
-    first, second = (asked_for(read_events(folder)) for folder in (a, b))
+    first, second = (asked_for(read_events(folder), folder) for folder in (a, b))
     if first is None or second is None:
         raise ProjectError("its journal does not say what was built", a if first is None else b, "Build again")
     glowing = {c.node for c in changed.contents if c.kind == "emitter"}

@@ -184,7 +184,7 @@ def _write_baked(folder: Path, m: Manifest, to: Written) -> None:
     for name in names:
         to.copy(folder / name, f"{BAKED}/{name}")
     at_home = m.level.model_copy(update={"file": f"{SOURCE}/{Path(m.level.file).name}"})
-    m.model_copy(update={"level": at_home, "cache": ""}).write(to.place(f"{BAKED}/{MANIFEST}").parent)
+    m.model_copy(update={"level": at_home, "cache": "", "made_in": ""}).write(to.place(f"{BAKED}/{MANIFEST}").parent)
 
 
 def _write_source(project: Project, level: Level, to: Written) -> Project:

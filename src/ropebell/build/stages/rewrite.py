@@ -97,6 +97,7 @@ def _manifest(work: Work, then: Manifest) -> Manifest:
             "machine": {**then.machine, **timed}, "reused": (), "kept": Kept(),
             "seconds": {**took, "total": round(work.journal.seconds, 4)}, "rates": {}, "remaining_error": None,
             "predicted": {"seconds": round(work.foreseen, 3)}, "peak_memory_mb": peak_bytes() >> 20,
+            "made_in": str(request.out.absolute()),
             "level": then.level.model_copy(update={
                 "file": str(work.request.level), "nodes": len(work[SCENE].gathered.subject.level.nodes),
             }),
