@@ -83,6 +83,7 @@ def planes_of(
     half = 0.5 * size
     x, y, z = low[0] + half, low[1] + half, low[2] + half
     count = 0
+    off = np.zeros(MOST_PLANES)
     for m in range(len(listed)):
         t = listed[m]
         here = normals[t, 0] * x + normals[t, 1] * y + normals[t, 2] * z - offsets[t]
@@ -95,8 +96,10 @@ def planes_of(
             square = 0.0
             for c in range(3):
                 square += (normals[t, c] - s * normals[r, c]) ** 2
-            if abs(here - s * there) + math.sqrt(3.0 * square) * half <= ONE_PLANE:
+            away = abs(here - s * there) + math.sqrt(3.0 * square) * half
+            if away <= ONE_PLANE:
                 found = j
+                off[j] = max(off[j], away)
                 break
         if found < 0:
             if count == MOST_PLANES:
@@ -105,7 +108,40 @@ def planes_of(
             plane[count] = t
             count += 1
         group[m] = found
+    if _meet_elsewhere(x, y, z, half, normals, offsets, plane, count, off):
+        return -1
     return count
+
+
+@kernel
+def _meet_elsewhere(
+    x: float, y: float, z: float, half: float, normals: F64, offsets: F64, plane: I64, count: int, off: F64
+) -> bool:  # fmt: skip
+    """Whether two planes of a cell may meet in another line than the triangles do for which they stand.
+
+    Derived: triangles that lie d off their plane meet those of another, at an angle a to it, up to d / sin a away from
+    where the planes meet. Of finely tessellated round things a is small, and a strip as wide as that would be told as
+    uncovered. Smaller cells have them in one plane.
+
+    Args:
+        x, y, z, half: middle and half a side of the cell, metres. plane: (count,) a triangle of each plane.
+        off: (count,) metres that others of each lie off it, at most.
+    """
+    for j in range(count):
+        for k in range(j):
+            a, b = plane[j], plane[k]
+            dot = normals[a, 0] * normals[b, 0] + normals[a, 1] * normals[b, 1] + normals[a, 2] * normals[b, 2]
+            s = 1.0 if dot >= 0.0 else -1.0
+            apart = normals[a, 0] * x + normals[a, 1] * y + normals[a, 2] * z - offsets[a]
+            apart -= s * (normals[b, 0] * x + normals[b, 1] * y + normals[b, 2] * z - offsets[b])
+            square = 0.0
+            for c in range(3):
+                square += (normals[a, c] - s * normals[b, c]) ** 2
+            together = off[j] + off[k]
+            near = abs(apart) <= math.sqrt(3.0 * square) * half + together
+            if near and together > WIDER * math.sqrt(max(1.0 - dot * dot, 0.0)):
+                return True
+    return False
 
 
 @kernel

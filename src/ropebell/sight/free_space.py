@@ -16,10 +16,12 @@ from numpy.typing import NDArray
 from ropebell.kernel import inlined, kernel
 from ropebell.level.model import F64, I32, I64, U8
 from ropebell.light.workers import halves
-from ropebell.sight.cell import CLOSED, MOST_PLANES, facets, on_side, planes_of, region_at, touches
+from ropebell.sight.cell import CLOSED, MOST_PLANES, ONE_PLANE, facets, on_side, planes_of, region_at, touches
 from ropebell.sight.polygons import MOST, copied, middle_of, scratch, width_of
 from ropebell.sight.rasterised import sorted_into
 
+# Cosine of the angle up to which planes of two cells may stand for one surface.
+LIKE = 0.5
 EMPTY, CUT, UNDECIDED, SPLIT = np.uint8(0), np.uint8(1), np.uint8(2), np.uint8(3)
 # Of so many cells the first grid is made, about.
 FIRST = 120_000
@@ -382,6 +384,57 @@ def _face(at: I32, side: float, axis: int, way: int, out: F64) -> None:
 
 
 @kernel
+def _hugs(p: F64, n: int, normals: F64, offsets: F64, plane: I64, count: int, region: int) -> bool:
+    """Whether a polygon lies so near a plane of a cell that the triangles for which that stands may lie beyond it."""
+    for i in range(count):
+        t = plane[i]
+        side, most = 1.0 if (region >> i) & 1 else -1.0, 0.0
+        for m in range(n):
+            far = normals[t, 0] * p[m, 0] + normals[t, 1] * p[m, 1] + normals[t, 2] * p[m, 2] - offsets[t]
+            most = max(most, side * far)
+        if most <= ONE_PLANE:
+            return True
+    return False
+
+
+@kernel
+def _of_one_surface(
+    p: F64, n: int, normals: F64, offsets: F64, mine: I64, count: int, ra: int, theirs: I64, others: int, rb: int
+) -> bool:  # fmt: skip
+    """Whether an opening over a face is only what two cells draw one surface apart by.
+
+    Each cell stands for a surface by planes of its own, which differ by what counts as one plane. Where the surface is
+    nearly parallel to the face, the strip between them on the face is many times as wide as they are apart; what
+    passes through it has to pass between them.
+
+    Args:
+        p: (n, 3) polygon of the opening, in front of a plane of one cell and behind one of the other.
+        mine, theirs: planes of the cells, so many of each. ra, rb: regions on either side.
+    """
+    if _hugs(p, n, normals, offsets, mine, count, ra) or _hugs(p, n, normals, offsets, theirs, others, rb):
+        return True
+    for i in range(count):
+        for j in range(others):
+            a, b = mine[i], theirs[j]
+            dot = normals[a, 0] * normals[b, 0] + normals[a, 1] * normals[b, 1] + normals[a, 2] * normals[b, 2]
+            side_a, side_b = (1.0 if (ra >> i) & 1 else -1.0), (1.0 if (rb >> j) & 1 else -1.0)
+            if abs(dot) < LIKE or side_a * side_b * dot > 0.0:
+                continue
+            most = 0.0
+            for m in range(n):
+                far = side_a * (
+                    normals[a, 0] * p[m, 0] + normals[a, 1] * p[m, 1] + normals[a, 2] * p[m, 2] - offsets[a]
+                )
+                far += side_b * (
+                    normals[b, 0] * p[m, 0] + normals[b, 1] * p[m, 1] + normals[b, 2] * p[m, 2] - offsets[b]
+                )
+                most = max(most, far)
+            if most <= CLOSED:
+                return True
+    return False
+
+
+@kernel
 def _between(
     a: int, b: int, axis: int, way: int, at: I32, level: NDArray[np.int8], state: U8, size: float, node: I64,
     plane: I64, planes: I64, normals: F64, offsets: F64, room: F64, found: F64, made: int, beside: I64, near: int,
@@ -413,6 +466,8 @@ def _between(
             k = on_side(both, n, normals, offsets, plane[b], planes[b], rb, work)
             width = width_of(both, k) if k else 0.0
             if width < least:
+                continue
+            if _of_one_surface(both, k, normals, offsets, plane[a], planes[a], ra, plane[b], planes[b], rb):
                 continue
             if state[a] == UNDECIDED or state[b] == UNDECIDED:
                 if near < len(beside):
