@@ -24,6 +24,9 @@ LOOKS = 256
 BETWEEN = (1 / 2, 1 / 4, 3 / 4, *(k / 16 for k in range(1, 16) if k % 4))
 # Openings of a gap that are this wide, as a share of the widest, are all as good as that.
 WIDE = 0.9
+# Directions across a way in which its rim is looked for, as far as so many times its width.
+# A way may be askew to a gap by an angle of this cosine.
+ACROSS, BESIDE, ASKEW = 64, 2.0, 0.6
 # A way out is straightened so often, from the second time on with more places on it.
 STRAIGHTENED = 3
 
@@ -81,8 +84,36 @@ def leaks_of(
             continue
         trail[at] = place
         if not any(_one_opening(corners, place, width, leak) for leak in found):
-            found.append(Leak(straightened(space, trail, at), place, width, near))
+            way = straightened(space, trail, at)
+            round_ = np.concatenate([near, _rim(space, place, way, width)])
+            found.append(Leak(way, place, width, round_[np.sort(np.unique(round_, return_index=True)[1])]))
     return sorted(found, key=lambda leak: -leak.width)
+
+
+def _rim(space: RaySpace, place: F64, way: F64, width: float) -> I64:
+    """(n,) triangles that bound a gap beside its narrowest ball: those that one sees from there across the way.
+
+    Args:
+        place: (3,) of the gap, one of the way's. way: (m, 3) the way out. width: metres, of the ball.
+    """
+    at = int(np.linalg.norm(way - place, axis=1).argmin())
+    along = way[min(at + 1, len(way) - 1)] - way[max(at - 1, 0)]
+    along = along / max(float(np.linalg.norm(along)), 1e-300)
+    # A way may go through a gap askew; across the gap itself its rim is nearest.
+    steps = np.stack(np.meshgrid(*[(-1.0, 0.0, 1.0)] * 3, indexing="ij"), axis=-1).reshape(-1, 3)
+    steps = steps[np.abs(steps).sum(axis=1) > 0]
+    steps /= np.linalg.norm(steps, axis=1)[:, None]
+    turn, best, found = 2.0 * np.pi * (np.arange(ACROSS) + 0.5) / ACROSS, np.inf, np.zeros(0, np.int64)
+    start = np.tile((place - space.centre).astype(np.float32), (ACROSS, 1))
+    for axis in (along, *steps[steps @ along > ASKEW]):
+        u = np.cross(axis, np.eye(3)[np.abs(axis).argmin()])
+        u /= max(float(np.linalg.norm(u)), 1e-300)
+        looks = np.cos(turn)[:, None] * u + np.sin(turn)[:, None] * np.cross(axis, u)
+        hit, far = space.nearest(start, looks.astype(np.float32))
+        mean = float(np.minimum(np.where(hit >= 0, far, np.inf), BESIDE * width).mean())
+        if mean < best:
+            best, found = mean, hit[(hit >= 0) & (far <= BESIDE * width)].astype(np.int64)
+    return found
 
 
 def _one_opening(corners: F64, place: F64, width: float, leak: Leak) -> bool:

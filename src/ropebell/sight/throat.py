@@ -26,6 +26,8 @@ ROUND = 1.3
 SEEN_OUT = 0.05
 # Looked at so often at most, until the width changes by no more.
 LOOKS, SAME = 4, 0.05
+# How far beside a place it is seen whether the way gets narrower, in clearances.
+BESIDE = 0.25
 
 
 def narrowest(
@@ -77,6 +79,8 @@ def _looked_at(
     least = float(clear[tuple(way[at_worst])])
     tightest = _saddle_at(corners, near, place - half + way[at_worst] * step, along, step, step)
     # The grid misses the middle of the way by less than a step; what is much wider lies beside the way.
+    if tightest[3] < least:  # the search slid off to where it is narrower still, beside the way
+        tightest[:3] = place - half + way[at_worst] * step
     tightest[3] = min(max(float(tightest[3]), least), least + step)
     centre, radius = tightest[:3], float(tightest[3])
     # What stands before an opening may be what is narrowest; the gap is where one comes to see out.
@@ -88,11 +92,23 @@ def _looked_at(
         ahead = max(int(clear[tuple(way[at])] / step), 3)
         through = (way[min(at + ahead, len(way) - 1)] - way[max(at - ahead, 0)]).astype(np.float64)
         gap = _saddle_at(corners, near, points[at], through, step, 0.7 * width)
-        centre, radius = gap[:3], float(gap[3])
+        if _is_narrow(corners, gap, through):
+            centre, radius = gap[:3], float(gap[3])
     around = _near(corners, low, high, centre, 0.3 * radius + 1e-4)
     far = np.empty(len(around))
     _to_each(corners, around, centre, far)
     return 2.0 * float(tightest[3]), centre, around[far <= radius * ROUND + 1e-4]
+
+
+def _is_narrow(corners: F64, ball: F64, through: F64) -> bool:
+    """Whether a way gets no narrower on either side of a place: past a gap, as outside a window, it does on one.
+
+    Args:
+        ball: (4,) place and clearance, metres. through: (3,) along the way, of any length.
+    """
+    ahead = BESIDE * ball[3] * through / max(float(np.linalg.norm(through)), 1e-300)
+    beside = min(clearance(corners, ball[:3] - ahead), clearance(corners, ball[:3] + ahead))
+    return beside >= (1.0 - SAME) * float(ball[3])
 
 
 def _saddle_at(corners: F64, near: I64, place: F64, along: F64, deep: float, far: float) -> F64:
