@@ -350,3 +350,26 @@ def test_what_a_fix_opens_is_told_in_pairs_of_sight_cells(tmp_path: Path) -> Non
     quiet = replace(request, recipe=recipe(sight__cell=1.0), cache=tmp_path / "other")
     assert pairs_in_sight(source, moved(-1.5), quiet) is None
     assert pairs_in_sight(source, moved(-1.5), replace(quiet, cache=request.cache)) == aside
+
+
+@pytest.mark.parametrize(("condition", "most"), [("warning:inside-out", 9), ("fault:black-patch", 40)])
+def test_the_remedy_that_is_known_is_tried_first_and_the_search_cannot_use_it_up(
+    tmp_path: Path, condition: str, most: int, capsys: pytest.CaptureFixture[str]
+) -> None:
+    b = LevelBuilder()
+    b.material("grey", (0.5, 0.5, 0.5))
+    b.add("g", "floor", box((-3, -0.2, -3), (3, 0, 3)), "grey")
+    for number in range(6):
+        b.add("g", f"crate {number}", box((0, 0, 0), (0.5, 0.5, 0.5)), "grey", at(number - 3.0, 0.01, -2.0))
+    b.add("g", "chest", box((-0.6, 0, -0.4), (0.6, 0.8, 0.4)).turned_inside_out(), "grey", at(0.3, 0.01, 0.7))
+    b.light("lamp", Light("lamp", "point", (1, 1, 1), 300.0), at(0.5, 3, 0.5))
+    b.light("other lamp", Light("lamp", "point", (1, 1, 1), 300.0), at(-1.5, 3, 1.5))
+    b.spot("g", "start", at(-1, 0.01, 1))
+    level = level_file(tmp_path, b)
+    words = ["hunt", str(level), "--while", condition, "--recipe", "sketch", "--set", "density.texels_per_metre=8"]
+    # Of the first, hardly more runs than the search and its proof take.
+    status = main([*words, "--json", "--most-trials", str(most)])
+    told = json.loads(capsys.readouterr().out)
+    assert status == 1 and [c["node"] for c in told["culprit"]] == ["g/chest"]
+    first = told["fixes"][0]
+    assert first["what"] == "turn its faces round" and (first["node"], first["verdict"]) == ("g/chest", "absent")

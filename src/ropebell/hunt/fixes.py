@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import asdict, dataclass, field, replace
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -52,8 +53,10 @@ class Fix:
 
     @property
     def rank(self) -> tuple[int, float]:
-        """Less is less of a change: moving a thing, then reshaping it, then treating it otherwise; each by how far its
-        points go."""
+        """Less is tried and told before: what a finding about it advises, then less of a change: moving a thing, then
+        reshaping it, then treating it otherwise; each by how far its points go."""
+        if "remedy" in self.edit:
+            return -1, self.changed
         return (0 if "move" in self.edit else 2 if self.edit else 1), self.changed
 
     @property
@@ -62,25 +65,33 @@ class Fix:
         return f"{self.what} {self.amount:g} {self.unit} {self.node}"
 
 
-def candidates(level: Level, node: int, own: bool, advised: Finding | None) -> Iterator[Fix]:
-    """What can be tried on an object: what its finding advises, then other things, the least change first.
+def advised_fixes(path: str, findings: Iterable[Finding]) -> Iterator[Fix]:
+    """The remedies that findings about an object name, as their buttons do, each once.
 
     Args:
-        level: as it is built. own: this program builds it, so that marks count. advised: a finding about it.
+        path: of the object. findings: about it, those first that say most.
+    """
+    told = set[tuple[str, ...]]()
+    for finding in findings:
+        for one in (replace(finding, fix=remedy) for remedy in (finding.fix, *finding.others)):
+            words = act(one)
+            if words and one.fix not in told:
+                told.add(one.fix)
+                change, edit = partial(_remedied, finding=one), {"remedy": list(one.fix)}
+                yield Fix(words[0].lower() + words[1:], path, 0.0, "", 0.0, _same, change, edit)
+
+
+def _remedied(brief: Brief, finding: Finding) -> Brief:
+    return apply_fix(brief, finding)
+
+
+def candidates(level: Level, node: int, own: bool) -> Iterator[Fix]:
+    """Changes that can be tried on an object that nothing is known of, the least first.
+
+    Args:
+        level: as it is built. own: this program builds it, so that marks count.
     """
     path = level.nodes[node].path
-    if advised is not None and act(advised):
-        words = act(advised)
-        yield Fix(
-            words[0].lower() + words[1:],
-            path,
-            0.0,
-            "",
-            0.0,
-            _same,
-            lambda b: apply_fix(b, advised),
-            {"remedy": list(advised.fix)},
-        )
     away = _away(level, node)
     thin = _thinnest(level, node)
 

@@ -11,7 +11,7 @@ import numpy as np
 from ropebell.digest import digest_of
 from ropebell.errors import Stopped
 from ropebell.hunt.effects import newly_touched, pairs_in_sight, pixels_apart
-from ropebell.hunt.fixes import Fix, candidates
+from ropebell.hunt.fixes import Fix, advised_fixes, candidates
 from ropebell.hunt.narrowing import NOTHING, Culprit, Items, culprits, ddmin, proof
 from ropebell.hunt.options import Enough, Options, Steered
 from ropebell.hunt.outcome import FixTried, Outcome, in_words
@@ -29,7 +29,7 @@ WRONG_CONTROL = 0.02
 CROSS_CHECKS = 6
 FIRST_LIMIT, LEAST_LIMIT, TIMES = 4 * 3600.0, 30.0, 10.0
 # Trials of fixes stay within four for each halving of the objects and so many beside, but are never fewer than a few.
-MOST_FIX_TRIALS, LEAST_FIX_TRIALS, MOST_ASIDE, ENOUGH_FIXES = 10, 2, 18, 2
+MOST_FIX_TRIALS, LEAST_FIX_TRIALS, MOST_ASIDE, ENOUGH_FIXES = 10, 4, 18, 2
 # An object is searched for a pair of pieces if it has so few.
 FEW_PIECES = 8
 NAMED, PAUSE = 8, 0.5
@@ -101,7 +101,8 @@ class Hunt:
         kept = self._record.kept(key)
         if kept is None:
             self._obey()
-            if self.outcome.trials >= self._options.most_trials:
+            # Fixes have runs of their own, which no search can use up.
+            if self.outcome.trials >= self._options.most_trials and self._phase != "fixes":
                 raise Enough
             run = self._made(items, fix)
         else:
@@ -396,13 +397,17 @@ class Hunt:
 
     def _fixes_of(self, item: int, cause: Culprit, keep: Items, before: int) -> list[FixTried]:
         node = self._suspects[item].node
-        advised = self._own.found.get(self._level.nodes[node].path) if self._own is not None else None
+        path = self._level.nodes[node].path
+        own = self._own
+        advised = list(advised_fixes(path, own.advice(self._level, path))) if own is not None else []
         few = int(4 * np.log2(max(len(self._nodes), 2))) + MOST_ASIDE - before
         most = min(MOST_FIX_TRIALS, max(few, LEAST_FIX_TRIALS))
         tried: list[FixTried] = []
         helped = set[str]()
-        for fix in candidates(self._level, node, self._own is not None, advised):
-            if self.outcome.trials - before >= most or len(helped) >= ENOUGH_FIXES:
+        for number, fix in enumerate((*advised, *candidates(self._level, node, own is not None))):
+            # What is known to help is tried in any case.
+            over = number >= len(advised) and self.outcome.trials - before >= most
+            if over or len(helped) >= ENOUGH_FIXES:
                 break
             sort = fix.what.partition(" ")[0]
             if sort in helped:

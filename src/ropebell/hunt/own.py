@@ -13,6 +13,7 @@ import ropebell
 from ropebell.build.conditions import Condition
 from ropebell.build.events import End, Stage, Warned
 from ropebell.build.journal import read_events
+from ropebell.build.precheck import gather
 from ropebell.build.recipe import Recipe
 from ropebell.build.request import Request
 from ropebell.build.result import Outcome
@@ -20,6 +21,7 @@ from ropebell.build.runner import BuildProcess, Standby
 from ropebell.build.scope import EVERYTHING
 from ropebell.build.stages import STAGES
 from ropebell.build.tripwires import Tripwires
+from ropebell.checks.run import check
 from ropebell.errors import UsageError, step, why
 from ropebell.hunt.steadiness import ABSENT, CANNOT_TELL, PRESENT, Verdict
 from ropebell.hunt.trial import NEAR, Run
@@ -63,7 +65,7 @@ class OwnBuild:
         way: how; may be changed between runs.
 
     Attributes:
-        found: findings that showed the condition, by object; what they advise is a fix to try.
+        found: findings of runs that showed the condition, by object; what they advise is a fix to try.
 
     Raises:
         UsageError: the condition is one that only a command can tell.
@@ -73,7 +75,8 @@ class OwnBuild:
     condition: Condition
     folder: Path
     way: Way
-    found: dict[str, Finding] = field(default_factory=dict)
+    found: dict[str, list[Finding]] = field(default_factory=dict)
+    _checked: list[Finding] | None = field(default=None, repr=False)
     _waiting: Standby | None = field(default=None, repr=False)
     _trials: TrialProcess = field(default_factory=TrialProcess, repr=False)
 
@@ -116,8 +119,24 @@ class OwnBuild:
         if end is not None and not self.condition.name:
             spent = end.seconds
         verdict, near = self._judged(ended.state, end, ended.sentence, spent)
+        for e in events if verdict == PRESENT else ():
+            if isinstance(e, Warned) and e.finding.fix:
+                self.found.setdefault(e.object, []).append(e.finding)
         value = end.value if end is not None else None
         return Run(verdict, seconds, ended.sentence[:200], near, tuple(dict.fromkeys(n for n in names if n)), value)
+
+    def advice(self, level: Level, path: str) -> list[Finding]:
+        """Findings about an object that name a remedy, those first that are what is looked for, then errors; those of
+        the checks, and those of the runs that showed it.
+
+        Args:
+            level: the whole of it, as it is hunted on.
+        """
+        r = self.request
+        if self._checked is None:
+            self._checked = check(gather(level, r.brief, self.way.recipe, r.sky, r.tables).subject)
+        about = [f for f in (*self.found.get(path, ()), *self._checked) if f.fix and path in (f.object, *f.also)]
+        return sorted(about, key=lambda f: (not self.condition.shown_by(f), f.severity != "error"))
 
     def _in_one(self, request: Request) -> bool:
         """Whether trials may follow each other in one process: not where its memory or its time is what counts."""
