@@ -2,20 +2,24 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import Any
 
+from ropebell.build.recipe import Recipe
 from ropebell.build.scope import EVERYTHING, Scope
 from ropebell.faults.over_builds import same
 from ropebell.files import read_kept, write_json
+from ropebell.level.brief import Brief, to_values
 from ropebell.level.finding import Finding
 
 FILE = "remedies.json"
 # Less than this change of a measure is none.
 CHANGE = 0.1
 MOST = 500
+Changed = tuple[tuple[tuple[str, ...], Any], ...]
 
 
 @dataclass(frozen=True)
@@ -26,6 +30,7 @@ class Tried:
         finding: what it was for. remedy: in words. build: that showed the fault.
         after: the build by which it was judged, 0 while there is none. verdict: helped, less, no change, worse; empty
             until then.
+        changed: what it set, as places among the values of brief and recipe and what stands there, None for nothing.
     """
 
     finding: Finding
@@ -33,6 +38,37 @@ class Tried:
     build: int
     after: int = 0
     verdict: str = ""
+    changed: Changed = ()
+
+    def held_by(self, brief: Brief, recipe: Recipe) -> bool:
+        """Whether these settings are as the remedy made them."""
+        values = _flat(_values(brief, recipe))
+        return all(values.get(key) == value for key, value in self.changed)
+
+
+def changed_by(before: tuple[Brief, Recipe], after: tuple[Brief, Recipe]) -> Changed:
+    """What a remedy set: values that differ before and after it."""
+    old, new = _flat(_values(*before)), _flat(_values(*after))
+    return tuple((key, new.get(key)) for key in sorted({*old, *new}) if old.get(key) != new.get(key))
+
+
+def _values(brief: Brief, recipe: Recipe) -> dict[str, Any]:
+    # As JSON has them, which is how they are kept.
+    settings = recipe.model_dump(exclude={"name"})  # a name changes no light
+    found: dict[str, Any] = json.loads(json.dumps({"brief": to_values(brief), "recipe": settings}))
+    return found
+
+
+def _flat(values: Any, at: tuple[str, ...] = ()) -> dict[tuple[str, ...], Any]:
+    """Single values by their places in nested ones; a list is one."""
+    if not isinstance(values, dict):
+        return {at: values}
+    return {key: value for name, inner in values.items() for key, value in _flat(inner, (*at, name)).items()}
+
+
+def not_undone(tried: Sequence[Tried], brief: Brief, recipe: Recipe) -> list[Tried]:
+    """The same without remedies that were taken back before any build judged them."""
+    return [t for t in tried if t.verdict or t.held_by(brief, recipe)]
 
 
 def read_tried(folder: Path) -> list[Tried]:
@@ -42,7 +78,10 @@ def read_tried(folder: Path) -> list[Tried]:
 
 def _of(values: dict[str, Any]) -> Tried:
     finding = Finding.of(values["finding"])
-    return Tried(finding, str(values["remedy"]), int(values["build"]), int(values["after"]), str(values["verdict"]))
+    changed = tuple((tuple(str(part) for part in key), value) for key, value in values.get("changed", ()))
+    return Tried(
+        finding, str(values["remedy"]), int(values["build"]), int(values["after"]), str(values["verdict"]), changed
+    )  # fmt: skip
 
 
 def write_tried(folder: Path, tried: Sequence[Tried]) -> None:
@@ -56,16 +95,20 @@ def write_tried(folder: Path, tried: Sequence[Tried]) -> None:
 
 
 def judged(
-    tried: Sequence[Tried], build: int, found: Sequence[Finding], scope: Scope = EVERYTHING
+    tried: Sequence[Tried], build: int, found: Sequence[Finding], scope: Scope = EVERYTHING,
+    settings: tuple[Brief, Recipe] | None = None,
 ) -> list[Tried]:  # fmt: skip
-    """The same, with those judged that were applied before a build which lit their objects.
+    """The same, with those judged that a build holds which lit their objects.
 
     Args:
-        found: of the build. scope: what it lit.
+        found: of the build. scope: what it lit. settings: what it was built with; None: what is tried now.
     """
 
     def told(t: Tried) -> Tried:
         if t.verdict or build <= t.build or not scope.lights(t.finding.object):
+            return t
+        # One that was applied while the build ran, or undone before it, is not in it.
+        if settings is not None and not t.held_by(*settings):
             return t
         return replace(t, after=build, verdict=_verdict(t, found))
 

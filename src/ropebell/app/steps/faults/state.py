@@ -22,7 +22,7 @@ from ropebell.build.found import found_in
 from ropebell.build.manifest import Manifest
 from ropebell.build.precheck import gather
 from ropebell.build.recipe import with_setting
-from ropebell.build.remedied import Tried, judged, read_tried, write_tried
+from ropebell.build.remedied import Tried, changed_by, judged, not_undone, read_tried, write_tried
 from ropebell.build.reopened import reopen
 from ropebell.build.scope import Scope
 from ropebell.build.sighting import LEAK
@@ -100,6 +100,7 @@ class FaultsState(QObject):
         self._ledger: Ledger | None = None
         desk.rope.looking_at.connect(lambda _: self.refresh())
         desk.document.edited.connect(self.refresh_known)
+        desk.document.edited.connect(self._forget_undone)
         desk.builds.started.connect(lambda _: desk.telling.over("remedy"))
 
     def refresh(self) -> None:
@@ -118,7 +119,7 @@ class FaultsState(QObject):
 
         def receive(found: tuple[Manifest, Seen]) -> None:
             self.seen, self.number = found[1], number
-            self._judge_remedies(number, [f for f, _ in self.seen.found], found[0].scope)
+            self._judge_remedies(number, [f for f, _ in self.seen.found], found[0])
             if self.chosen is not None and self.chosen not in [f for f, _ in self.seen.found]:
                 self.chosen = None
             self.changed.emit()
@@ -304,19 +305,29 @@ class FaultsState(QObject):
 
         self._desk.jobs.start("history", partial(history, shown.folder, account.spot.position, normal), receive)
 
-    def _judge_remedies(self, number: int, found: list[Finding], scope: Scope) -> None:
-        """Whether remedies that were applied before this build have helped; said once."""
+    def _judge_remedies(self, number: int, found: list[Finding], manifest: Manifest) -> None:
+        """Whether remedies that this build holds have helped; said once."""
         now = self._desk.level.now
         if now is None:
             return
         before = read_tried(now.project.folder)
-        self.tried = judged(before, number, found, scope)
+        self.tried = judged(before, number, found, manifest.scope, (manifest.brief, manifest.recipe))
         fresh = [t for t, old in zip(self.tried, before) if t.verdict != old.verdict]
         if fresh:
             self._keep(self.tried)
             said = "; ".join(f"{t.remedy.lower()} on {short(t.finding.object)}: {t.verdict}" for t in fresh)
             self._desk.telling.over("remedy")
             self._desk.telling.news(f"Remedies since build {fresh[0].build}: {said}.")
+
+    def _forget_undone(self) -> None:
+        """What was taken back before any build judged it was never tried, and its notice is over."""
+        project = self._desk.document.project
+        if project is None or not any(not t.verdict for t in self.tried):
+            return
+        left = not_undone(self.tried, project.brief, project.recipe)
+        if len(left) < len(self.tried):
+            self._keep(left)
+            self._desk.telling.over("remedy")
 
     def _keep(self, tried: list[Tried]) -> None:
         now = self._desk.level.now
@@ -348,7 +359,10 @@ class FaultsState(QObject):
         """Apply a finding's remedy, undoably, and offer the smallest build that checks it."""
         project = self._desk.document.project
         if project is not None and self._made_so(f"Remedy: {finding.kind}", finding):
-            self._keep([*read_tried(project.folder), Tried(finding, remedy_words(finding), self.number)])
+            now = self._desk.document.project or project
+            changed = changed_by((project.brief, project.recipe), (now.brief, now.recipe))
+            one = Tried(finding, remedy_words(finding), self.number, changed=changed)
+            self._keep([*read_tried(project.folder), one])
             about = () if finding.fix[0] == SET else (finding.object, *finding.also)
             self._offer_builds("The remedy is applied; a build shows whether it helps.", about)
 
