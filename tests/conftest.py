@@ -61,7 +61,7 @@ settings.load_profile("suite")
 def _own_folders(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.MonkeyPatch) -> None:
     """Tests never see or change the developer's own cache and settings."""
     home = tmp_path_factory.mktemp("home")
-    for name in ("XDG_CACHE_HOME", "XDG_CONFIG_HOME", "XDG_DATA_HOME"):
+    for name in ("XDG_CACHE_HOME", "XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_STATE_HOME"):
         folder: Path = home / name.lower()
         folder.mkdir()
         monkeypatch.setenv(name, str(folder))

@@ -178,7 +178,7 @@ def test_what_killed_processes_left_is_cleared_later(tmp_path: Path, monkeypatch
     os.utime(theirs, (1e9, 1e9))
     standby._clear_scratch()
     assert not old.exists() and new.is_dir() and theirs.is_dir()
-    part, fresh = (tmp_path / f".project.toml.{n * 8}.part" for n in "ab")
+    part, fresh = (tmp_path / f".rope-bell-{n * 16}.part" for n in "ab")
     for path in (part, fresh):
         path.write_bytes(b"half")
     os.utime(part, (1e9, 1e9))

@@ -277,7 +277,7 @@ def test_a_hunt_with_real_builds_finds_proves_and_mends(tmp_path: Path, capsys: 
 def test_fixes_start_with_the_least_and_say_how_far_they_go(tmp_path: Path) -> None:
     level = read_gltf(_mill(tmp_path))
     node = next(i for i, n in enumerate(level.nodes) if n.path == "detail/strip")
-    fixes = list(candidates(level, node, True, None))
+    fixes = list(candidates(level, node, True))
     assert fixes[0].unit == "degrees" and fixes[0].amount == 0.1 and 0 < fixes[0].changed < 2.0
     kinds = {f.what for f in fixes}
     assert {"move off its neighbour", "weld and take out slivers", "thicken", "give it no lightmap"} <= kinds
