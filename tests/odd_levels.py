@@ -1,19 +1,14 @@
 """Odd but legal levels, made by code, and a few that are not: each with what a command has to say of it.
 
-A beast is a function that writes a level into a folder. `SAID` holds words that a command must print about some of
-them; where it says nothing, an exit status of the contract and no traceback are all that is asked for.
+Each is a function that writes a level into a folder; `visits` runs commands on them.
 """
 
 from __future__ import annotations
 
 import json
 import math
-import os
-import sys
-import time
-import traceback
-from collections.abc import Callable, Iterator
-from dataclasses import dataclass, replace
+from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -22,46 +17,17 @@ import OpenEXR
 
 import gltf_files
 from helpers import floor, level_file, room
-from ropebell.cli.main import main
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import ball, box, quad
 from ropebell.demo.write import LEVEL_NAME
 from ropebell.level.model import Light
 
-Beast = Callable[[Path], Path]
-ZOO: dict[str, Beast] = {}
+Odd = Callable[[Path], Path]
+ZOO: dict[str, Odd] = {}
 GREY = (0.5, 0.5, 0.5)
-CONTRACT, MOST_SECONDS = (0, 1, 2, 3, 4), 60.0
-NO_INSIDE = (0, "no inside")
-NOT_LIGHT = "pixels hold values that are no light"
-# What must be said: by level and command, the exit status and some words.
-SAID: dict[tuple[str, str], tuple[int, str]] = {
-    ("one_room", "sight"): (0, "is sealed"), ("one_room", "bake"): (0, "texels"),
-    ("floor_and_cube", "sight"): NO_INSIDE, ("one_slab", "sight"): NO_INSIDE, ("one_triangle", "sight"): NO_INSIDE,
-    ("coplanar", "sight"): NO_INSIDE, ("micro", "sight"): NO_INSIDE, ("mega", "sight"): NO_INSIDE,
-    ("skinned", "sight"): NO_INSIDE, ("sky_picture", "sight"): NO_INSIDE, ("crates_in_crates", "sight"): NO_INSIDE,
-    ("sealed_box_inside_out", "sight"): NO_INSIDE, ("tall_shaft", "sight"): (0, "is sealed"),
-    ("empty", "check"): (1, "No node of the level has a mesh"), ("only_lights", "check"): (1, "No node of the level"),
-    ("points", "check"): (1, "points or lines alone"), ("lines", "check"): (1, "points or lines alone"),
-    ("zero_area", "check"): (1, "without area"), ("all_on_a_line", "check"): (1, "without area"),
-    ("all_left_out", "check"): (1, "None of its 2 objects are baked"),
-    ("all_moving", "check"): (1, "None of its 2 objects are baked"),
-    ("all_left_out", "bake"): (3, "one of its 2 objects are baked"), ("no_lights", "check"): (1, "Nothing gives light"),
-    ("blinding_lamp", "check"): (1, "Light 'lights/lamp' has a strength of 2e+12"),
-    ("blinding_lamp", "bake"): (3, "'lights/lamp' has a strength of 2e+12"),
-    ("sky_one_huge", "check"): (1, "more than the 1e12"), ("sky_one_huge", "bake"): (3, "more than the 1e12"),
-    ("sky_nan", "check"): (1, NOT_LIGHT), ("sky_infinite", "check"): (1, NOT_LIGHT),
-    ("sky_negative", "check"): (1, NOT_LIGHT), ("sky_all_nan", "check"): (1, NOT_LIGHT),
-    ("sky_nan", "bake"): (2, NOT_LIGHT), ("sky_negative", "hunt"): (2, NOT_LIGHT),
-    ("cycle", "check"): (2, ""), ("two_parents", "check"): (2, ""), ("truncated", "check"): (2, "cut off"),
-    ("not_a_level", "check"): (2, ""), ("nan_corner", "check"): (2, "node 'floor'"),
-    ("infinite_corner", "check"): (2, "mesh 'square' of node 'floor'"),
-    ("huge_scale", "check"): (2, "floor"), ("mega", "check"): (0, "not exported in metres"),
-    ("obj_without_faces", "check"): (2, "no faces"),
-}  # fmt: skip
 
 
-def _beast(make: Beast) -> Beast:
+def _odd(make: Odd) -> Odd:
     ZOO[make.__name__.strip("_")] = make
     return make
 
@@ -85,7 +51,7 @@ def _plain(folder: Path, **more: Any) -> Path:
     return level_file(folder, b)
 
 
-def _raw(change: Callable[[dict[str, Any]], object]) -> Beast:
+def _raw(change: Callable[[dict[str, Any]], object]) -> Odd:
     def write(folder: Path) -> Path:
         doc = gltf_files.document()
         change(doc)
@@ -104,11 +70,11 @@ def _lamp(doc: dict[str, Any], intensity: float = 90.0, **more: Any) -> None:
     doc["scenes"][0]["nodes"].append(len(doc["nodes"]) - 1)
 
 
-def _named(name: str) -> Beast:
+def _named(name: str) -> Odd:
     return lambda folder: _plain(folder, name=name)
 
 
-def _sky(pixels: Callable[[np.ndarray], None]) -> Beast:
+def _sky(pixels: Callable[[np.ndarray], None]) -> Odd:
     """A floor with a crate under a sky picture in a project."""
 
     def write(folder: Path) -> Path:
@@ -125,7 +91,7 @@ def _sky(pixels: Callable[[np.ndarray], None]) -> Beast:
     return write
 
 
-@_beast
+@_odd
 def one_room(folder: Path) -> Path:
     b = _builder()
     b.add("g", "room", room(4, 3, 5), "grey", at(-2, 0, -2.5))
@@ -133,26 +99,26 @@ def one_room(folder: Path) -> Path:
     return level_file(folder, b)
 
 
-@_beast
+@_odd
 def floor_and_cube(folder: Path) -> Path:
     return _plain(folder)
 
 
-@_beast
+@_odd
 def one_slab(folder: Path) -> Path:
     b = _builder()
     b.add("g", "slab", box((-2, -0.2, -2), (2, 0, 2)), "grey")
     return level_file(folder, b)
 
 
-@_beast
+@_odd
 def one_triangle(folder: Path) -> Path:
     doc = gltf_files.document(order=np.array([0, 1, 2], "<u2"))
     _lamp(doc)
     return gltf_files.write(folder / "level.gltf", doc)
 
 
-@_beast
+@_odd
 def one_triangle_without_light(folder: Path) -> Path:
     return gltf_files.write(folder / "level.gltf", gltf_files.document(order=np.array([0, 1, 2], "<u2")))
 
@@ -170,7 +136,7 @@ def _only_lights(doc: dict[str, Any]) -> None:
     _lamp(doc)
 
 
-def _mode(mode: int) -> Beast:
+def _mode(mode: int) -> Odd:
     def change(doc: dict[str, Any]) -> None:
         doc["meshes"][0]["primitives"][0]["mode"] = mode
         _lamp(doc)
@@ -178,7 +144,7 @@ def _mode(mode: int) -> Beast:
     return _raw(change)
 
 
-def _flat(positions: list[list[float]]) -> Beast:
+def _flat(positions: list[list[float]]) -> Odd:
     def write(folder: Path) -> Path:
         doc = gltf_files.document(np.array(positions, "<f4"))
         _lamp(doc)
@@ -204,7 +170,7 @@ ZOO |= {
 }
 
 
-def _project(text: str, level: Callable[[LevelBuilder], object] = _crates) -> Beast:
+def _project(text: str, level: Callable[[LevelBuilder], object] = _crates) -> Odd:
     def write(folder: Path) -> Path:
         b = _builder()
         level(b)
@@ -226,7 +192,7 @@ ZOO |= {
 }
 
 
-@_beast
+@_odd
 def stray_cube(folder: Path) -> Path:
     b = _builder()
     _crates(b)
@@ -234,28 +200,28 @@ def stray_cube(folder: Path) -> Path:
     return level_file(folder, b)
 
 
-@_beast
+@_odd
 def no_lights(folder: Path) -> Path:
     b = _builder(0.0)
     _crates(b)
     return level_file(folder, b)
 
 
-@_beast
+@_odd
 def blinding_lamp(folder: Path) -> Path:
     b = _builder(2e12)
     _crates(b)
     return level_file(folder, b)
 
 
-@_beast
+@_odd
 def faint_lamp(folder: Path) -> Path:
     b = _builder(1e-30)
     _crates(b)
     return level_file(folder, b)
 
 
-@_beast
+@_odd
 def black_everything(folder: Path) -> Path:
     b = _builder()
     b.material("grey", (0.0, 0.0, 0.0))
@@ -263,7 +229,7 @@ def black_everything(folder: Path) -> Path:
     return level_file(folder, b)
 
 
-@_beast
+@_odd
 def white_everything(folder: Path) -> Path:
     b = _builder()
     b.material("grey", (1.0, 1.0, 1.0))
@@ -271,7 +237,7 @@ def white_everything(folder: Path) -> Path:
     return level_file(folder, b)
 
 
-@_beast
+@_odd
 def everything_glows(folder: Path) -> Path:
     b = _builder(0.0)
     b.material("grey", GREY, glow=(900.0, 900.0, 900.0))
@@ -279,7 +245,7 @@ def everything_glows(folder: Path) -> Path:
     return level_file(folder, b)
 
 
-@_beast
+@_odd
 def deep_tree(folder: Path) -> Path:
     doc = gltf_files.document()
     _lamp(doc)
@@ -300,7 +266,7 @@ def _two_parents(doc: dict[str, Any]) -> None:
     doc["scenes"] = [{"nodes": [0, 1]}]
 
 
-def _scaled(*scale: float) -> Beast:
+def _scaled(*scale: float) -> Odd:
     def change(doc: dict[str, Any]) -> None:
         doc["nodes"][0]["scale"] = list(scale)
         _lamp(doc)
@@ -324,7 +290,7 @@ def _morphed(doc: dict[str, Any]) -> None:
     doc["meshes"][0]["weights"] = [0.5]
 
 
-def _nan_corner(value: float) -> Beast:
+def _nan_corner(value: float) -> Odd:
     positions = gltf_files.SQUARE.copy()
     positions[2, 1] = value
     return _flat(positions.tolist())
@@ -390,11 +356,11 @@ for number, name in enumerate((
     ZOO[f"name_{number}"] = _named(name)
 
 
-def _all(value: float) -> Beast:
+def _all(value: float) -> Odd:
     return _sky(lambda p: p.fill(value))
 
 
-def _some(value: float) -> Beast:
+def _some(value: float) -> Odd:
     def change(p: np.ndarray) -> None:
         p[3, 5] = value
 
@@ -413,7 +379,7 @@ ZOO |= {
 }
 
 
-@_beast
+@_odd
 def coplanar(folder: Path) -> Path:
     b = _builder()
     for k in range(3):
@@ -421,7 +387,7 @@ def coplanar(folder: Path) -> Path:
     return level_file(folder, b)
 
 
-@_beast
+@_odd
 def crates_in_crates(folder: Path) -> Path:
     b = _builder()
     for k in range(6):
@@ -430,7 +396,7 @@ def crates_in_crates(folder: Path) -> Path:
     return level_file(folder, b)
 
 
-@_beast
+@_odd
 def balls(folder: Path) -> Path:
     b = _builder()
     b.add("g", "floor", floor(6), "grey")
@@ -439,7 +405,7 @@ def balls(folder: Path) -> Path:
     return level_file(folder, b)
 
 
-@_beast
+@_odd
 def slivers(folder: Path) -> Path:
     b = _builder()
     for k in range(40):
@@ -448,7 +414,7 @@ def slivers(folder: Path) -> Path:
     return level_file(folder, b)
 
 
-@_beast
+@_odd
 def many_lamps(folder: Path) -> Path:
     b = _builder(0.0)
     _crates(b)
@@ -457,7 +423,7 @@ def many_lamps(folder: Path) -> Path:
     return level_file(folder, b)
 
 
-@_beast
+@_odd
 def many_copies(folder: Path) -> Path:
     b = _builder()
     crate = box((0, 0, 0), (0.1, 0.1, 0.1))
@@ -467,21 +433,21 @@ def many_copies(folder: Path) -> Path:
     return level_file(folder, b)
 
 
-@_beast
+@_odd
 def sealed_box_inside_out(folder: Path) -> Path:
     b = _builder()
     b.add("g", "solid", box((-2, 0, -2), (2, 3, 2)), "grey")
     return level_file(folder, b)
 
 
-@_beast
+@_odd
 def tall_shaft(folder: Path) -> Path:
     b = _builder()
     b.add("g", "shaft", room(1, 200, 1), "grey", at(-0.2, -100, -0.3))
     return level_file(folder, b)
 
 
-def _material(**values: Any) -> Beast:
+def _material(**values: Any) -> Odd:
     def write(folder: Path) -> Path:
         b = _builder()
         _crates(b)
@@ -499,125 +465,36 @@ ZOO |= {
 }
 
 
-@_beast
+@_odd
 def obj_plain(folder: Path) -> Path:
     path = folder / "level.obj"
     path.write_text("o floor\nv 0 0 0\nv 2 0 0\nv 2 0 -2\nv 0 0 -2\nf 1 2 3 4\n")
     return path
 
 
-@_beast
+@_odd
 def obj_without_faces(folder: Path) -> Path:
     path = folder / "level.obj"
     path.write_text("o floor\nv 0 0 0\nv 2 0 0\n")
     return path
 
 
-@_beast
+@_odd
 def obj_line(folder: Path) -> Path:
     path = folder / "level.obj"
     path.write_text("o rope\nv 0 0 0\nv 2 0 0\nv 2 2 2\nl 1 2 3\n")
     return path
 
 
-@_beast
+@_odd
 def truncated(folder: Path) -> Path:
     path = _plain(folder)
     path.write_bytes(path.read_bytes()[:200])
     return path
 
 
-@_beast
+@_odd
 def not_a_level(folder: Path) -> Path:
     path = folder / "level.gltf"
     path.write_text(json.dumps({"hello": "world"}))
     return path
-
-
-@dataclass(frozen=True)
-class Run:
-    """How one command ended on one level."""
-
-    command: str
-    status: int
-    seconds: float
-    said: str
-    trouble: str
-
-
-SEEN_AT = "0.1,0.0,0.1"
-QUICK = ("check", "sight")
-BAKE = ("--recipe", "sketch", "--set", "density.texels_per_metre=4", "--set", "light.gather_rays=32")
-
-
-# So large that all texels are used that pages of the usual size may have, which takes minutes.
-COARSE = {"mega": ("--set", "density.page_size=256"), "large": ("--set", "draft=8")}
-
-
-def visit(name: str, folder: Path, builds: bool = True) -> Iterator[Run]:
-    """Every command on one level, each in a process forked from this one."""
-    home = folder / "level"
-    home.mkdir()
-    level = ZOO[name](home)
-    os.environ["XDG_CACHE_HOME"] = str(folder / "cache")
-    for command in QUICK:
-        yield _run(name, command, [str(level)])
-    if not builds:
-        return
-    build, again = str(folder / "build"), str(folder / "again")
-    how = (*BAKE, *COARSE.get(name, ()))
-    yield (baked := _run(name, "bake", [str(level), "--out", build, *how]))
-    yield _run(name, "hunt", [str(level), "--while", "black>0.9", "--most-trials", "3", "--no-fixes", *how])
-    if baked.status:
-        return
-    _run(name, "bake", [str(level), "--out", again, *how, "--set", "light.bounces=1"])
-    yield _run(name, "meter", [build, SEEN_AT])
-    yield _run(name, "account", [build, SEEN_AT])
-    yield _run(name, "faults", [build, "--html", str(folder / "f.html"), "--csv", str(folder / "f.csv")])
-    yield _run(name, "compare", [build, again, "--html", str(folder / "c.html")])
-    yield _run(name, "ledger", [build])
-    yield _run(name, "advise", [str(level), build])
-    yield _run(name, "export", [build, "--out", str(folder / "out.zip"), "--despite", "any"])
-
-
-def _run(name: str, command: str, arguments: list[str]) -> Run:
-    began = time.monotonic()
-    reader, writer = os.pipe()
-    child = os.fork()
-    if child == 0:
-        os.dup2(writer, 1)
-        os.dup2(writer, 2)
-        status = 99
-        try:
-            sys.stdout, sys.stderr = (
-                open(n, "w", encoding="utf-8", closefd=False)  # noqa: SIM115 - the process ends with them
-                for n in (1, 2)
-            )
-            status = main([command, *arguments])
-        except BaseException:  # noqa: BLE001 - the border of a process
-            traceback.print_exc()
-        finally:
-            for stream in (sys.stdout, sys.stderr):
-                stream.flush()
-            os._exit(status)
-    os.close(writer)
-    with open(reader, encoding="utf-8", errors="backslashreplace") as heard:
-        said = heard.read()
-    status = os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
-    seconds = time.monotonic() - began
-    return Run(command, status, seconds, said, _trouble(name, command, status, seconds, said))
-
-
-def _trouble(name: str, command: str, status: int, seconds: float, said: str) -> str:
-    if "Traceback" in said or "of this program" in said or "of its own" in said:
-        return "a mistake of the program"
-    if status not in CONTRACT:
-        return f"status {status}"
-    if seconds > MOST_SECONDS:
-        return f"{seconds:.0f} s"
-    if any(not (c == "\n" or c == " " or c.isprintable()) for c in said):
-        return "raw control characters"
-    wanted, words = SAID.get((name, command), (None, ""))
-    if wanted is not None and status != wanted:
-        return f"status {status}, not {wanted}"
-    return "" if words in said else f"it does not say '{words}'"

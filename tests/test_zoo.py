@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from odd_levels import SAID, visit
+from visits import SAID, visit
 
 # One of each kind with all commands; of the rest, all about which something must be said before a build.
 WITH_BUILDS = ("name_2", "blinding_lamp")

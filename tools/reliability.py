@@ -26,12 +26,13 @@ sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
 sys.path.insert(0, str(Path(__file__).parent))
 
 from helpers import floor, level_file
-from odd_levels import ZOO, visit
+from odd_levels import ZOO
 from ropebell.build.journal import is_alive
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import box
 from ropebell.interpreter import own_command
 from ropebell.level.model import Light
+from visits import visit
 
 MOST_SECONDS = 60.0
 CONTRACT = (0, 2, 3, 4, 130)

@@ -11,11 +11,12 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
 
-from odd_levels import ZOO, visit
+from odd_levels import ZOO
+from visits import visit
 
 
 def main() -> int:
-    """Visit the beasts, and say which did not do well."""
+    """Visit them, and say which did not do well."""
     options = argparse.ArgumentParser(description=__doc__)
     options.add_argument("names", nargs="*")
     options.add_argument("--quick", action="store_true", help="no build")

@@ -15,6 +15,8 @@ from ropebell.kernel import kernel
 from ropebell.level.model import F64, I64
 from ropebell.sight.polygons import clipped, copied, middle_of, section, uncovered, width_of
 
+# What a cell is.
+EMPTY, CUT, UNDECIDED, SPLIT = np.uint8(0), np.uint8(1), np.uint8(2), np.uint8(3)
 MOST_PLANES = 4
 # Openings below this are closed, metres. What is in one plane within the next, is one plane; and triangles reach
 # further than their edges by the last, so that what nearly touches is closed: below 1 mm all is, above 3 mm nothing.

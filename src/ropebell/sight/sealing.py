@@ -23,7 +23,8 @@ from ropebell.level.model import F64, I64, U8, Mask
 from ropebell.level.nearest import nearest_on
 from ropebell.light.rays import RaySpace
 from ropebell.light.workers import halves
-from ropebell.sight.free_space import EMPTY, UNDECIDED, FreeSpace, Tree, cell_at
+from ropebell.sight.cell import EMPTY, UNDECIDED
+from ropebell.sight.free_space import FreeSpace, Tree, cell_at
 
 INSIDE, OUTSIDE = 1, 2
 # More cells than this are not made; what is then undecided is said to be so.
