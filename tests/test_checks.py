@@ -351,7 +351,7 @@ PARTS = {
     SHAPES: OF_SHAPES,
     LIGHTS: {"scene", "lights"},
     GLOW: {"level", "emission"},
-    SKY: {"sky", "brief", "sky_now"},
+    SKY: {"sky", "brief", "sky_now", "sky_trouble"},
     MARKS: {"scene", "baking", "brief", "marks", "floors", "hull", "hull_by_rays", "test_density", "region", "moves",
             "sets"},
     BRIEF: {"brief", "most_live", "light"},

@@ -28,6 +28,8 @@ SEEN_OUT = 0.05
 LOOKS, SAME = 4, 0.05
 # How far beside a place it is seen whether the way gets narrower, in clearances.
 BESIDE = 0.25
+# From so many clearances on, the narrowest place is not the one where one comes to see out.
+DEEP = 2.0
 
 
 def narrowest(
@@ -94,6 +96,11 @@ def _looked_at(
         gap = _saddle_at(corners, near, points[at], through, step, 0.7 * width)
         if _is_narrow(corners, gap, through):
             centre, radius = gap[:3], float(gap[3])
+        else:
+            # Where a whole wall is missing a room is as narrow all along: its end is the gap. In a window, or past a
+            # stone, both lie close together, and the narrowest place stays.
+            if np.linalg.norm(points[at] - centre) > DEEP * radius:
+                centre, radius = gap[:3], float(gap[3])
     around = _near(corners, low, high, centre, 0.3 * radius + 1e-4)
     far = np.empty(len(around))
     _to_each(corners, around, centre, far)
