@@ -168,23 +168,7 @@ def remove_own(folder: Path, files: str, folders: str = "") -> bool:
     Returns:
         Whether it is gone.
     """
-    try:
-        handle = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW)
-    except FileNotFoundError:
-        return True
-    except OSError:
-        return False
-    try:
-        if _strange(handle, files, folders):
-            return False
-        _empty(handle)
-        with contextlib.suppress(FileNotFoundError):
-            os.rmdir(folder)
-    except OSError:
-        return False
-    finally:
-        os.close(handle)
-    return True
+    return _removed(folder, lambda handle: not _strange(handle, files, folders))
 
 
 def remove_tree(folder: Path) -> bool:
@@ -194,6 +178,10 @@ def remove_tree(folder: Path) -> bool:
     Returns:
         Whether it is gone.
     """
+    return _removed(folder, lambda _: True)
+
+
+def _removed(folder: Path, allowed: Callable[[int], bool]) -> bool:
     try:
         handle = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW)
     except FileNotFoundError:
@@ -201,8 +189,11 @@ def remove_tree(folder: Path) -> bool:
     except OSError:
         return False
     try:
+        if not allowed(handle):
+            return False
         _empty(handle)
-        os.rmdir(folder)
+        with contextlib.suppress(FileNotFoundError):
+            os.rmdir(folder)
     except OSError:
         return False
     finally:

@@ -30,7 +30,7 @@ class Relocation:
         self._after = Path(*after[: len(after) - same]) if same else Path()
 
     def path(self, stored: Path) -> Path:
-        """Where a file or folder lies now: at its place beside the build, if it is there, else where it was."""
+        """Finds a file or folder: at its place beside the build, if it is there, else where it was."""
         if self._before is None or not stored.is_relative_to(self._before):
             return stored
         moved = self._after / stored.relative_to(self._before)

@@ -41,13 +41,13 @@ class Tried:
     changed: Changed = ()
 
     def held_by(self, brief: Brief, recipe: Recipe) -> bool:
-        """Whether these settings are as the remedy made them."""
+        """Tells if these settings are as the remedy made them."""
         values = _flat(_values(brief, recipe))
         return all(values.get(key) == value for key, value in self.changed)
 
 
 def changed_by(before: tuple[Brief, Recipe], after: tuple[Brief, Recipe]) -> Changed:
-    """What a remedy set: values that differ before and after it."""
+    """Lists the values that differ before and after a remedy."""
     old, new = _flat(_values(*before)), _flat(_values(*after))
     return tuple((key, new.get(key)) for key in sorted({*old, *new}) if old.get(key) != new.get(key))
 

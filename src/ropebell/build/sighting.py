@@ -91,7 +91,7 @@ def known_sight(subject: Subject, cell: float, store: Store) -> Sight | None:
 
 
 class SightFacts(BaseModel):
-    """What is kept of a look into a level beside its arrays; all as of `Sight`.
+    """The plain values kept of a look into a level, beside its arrays; all as of `Sight`.
 
     Attributes:
         widths, nodes: of each leak.

@@ -306,7 +306,7 @@ class FaultsState(QObject):
         self._desk.jobs.start("history", partial(history, shown.folder, account.spot.position, normal), receive)
 
     def _judge_remedies(self, number: int, found: list[Finding], manifest: Manifest) -> None:
-        """Whether remedies that this build holds have helped; said once."""
+        """Judges the remedies that this build holds, and tells once how each did."""
         now = self._desk.level.now
         if now is None:
             return
@@ -320,7 +320,7 @@ class FaultsState(QObject):
             self._desk.telling.news(f"Remedies since build {fresh[0].build}: {said}.")
 
     def _forget_undone(self) -> None:
-        """What was taken back before any build judged it was never tried, and its notice is over."""
+        """Drops remedies that were undone before a build judged them, and ends their notice."""
         project = self._desk.document.project
         if project is None or not any(not t.verdict for t in self.tried):
             return
