@@ -6,17 +6,24 @@ and no traceback are all that is asked for.
 
 from __future__ import annotations
 
+import multiprocessing
 import os
 import sys
 import time
-import traceback
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 
 from odd_levels import ZOO
 from ropebell.cli.main import main
 
+# Commands are forked from a process that has imported much and begun no thread: a child of one that has may wait for
+# ever for a lock that a thread held which is not there any more.
+CLEAN = multiprocessing.get_context("forkserver")
+CLEAN.set_forkserver_preload(
+    ["ropebell.cli.main", "ropebell.checks.run", "ropebell.sight.survey", "ropebell.build.worker", "ropebell.hunt.hunt"]
+)
 CONTRACT, MOST_SECONDS = (0, 1, 2, 3, 4), 60.0
 NO_INSIDE = (0, "no inside")
 NOT_LIGHT = "pixels hold values that are no light"
@@ -68,57 +75,52 @@ COARSE = {"mega": ("--set", "density.page_size=256"), "large": ("--set", "draft=
 
 
 def visit(name: str, folder: Path, builds: bool = True) -> Iterator[Run]:
-    """Every command on one level, each in a process forked from this one."""
+    """Every command on one level, each in a process of its own."""
     home = folder / "level"
     home.mkdir()
     level = ZOO[name](home)
-    os.environ["XDG_CACHE_HOME"] = str(folder / "cache")
+    run = partial(_run, name, cache=folder / "cache")
     for command in QUICK:
-        yield _run(name, command, [str(level)])
+        yield run(command, [str(level)])
     if not builds:
         return
     build, again = str(folder / "build"), str(folder / "again")
     how = (*BAKE, *COARSE.get(name, ()))
-    yield (baked := _run(name, "bake", [str(level), "--out", build, *how]))
-    yield _run(name, "hunt", [str(level), "--while", "black>0.9", "--most-trials", "3", "--no-fixes", *how])
+    yield (baked := run("bake", [str(level), "--out", build, *how]))
+    yield run("hunt", [str(level), "--while", "black>0.9", "--most-trials", "3", "--no-fixes", *how])
     if baked.status:
         return
-    _run(name, "bake", [str(level), "--out", again, *how, "--set", "light.bounces=1"])
-    yield _run(name, "meter", [build, SEEN_AT])
-    yield _run(name, "account", [build, SEEN_AT])
-    yield _run(name, "faults", [build, "--html", str(folder / "f.html"), "--csv", str(folder / "f.csv")])
-    yield _run(name, "compare", [build, again, "--html", str(folder / "c.html")])
-    yield _run(name, "ledger", [build])
-    yield _run(name, "advise", [str(level), build])
-    yield _run(name, "export", [build, "--out", str(folder / "out.zip"), "--despite", "any"])
+    run("bake", [str(level), "--out", again, *how, "--set", "light.bounces=1"])
+    yield run("meter", [build, SEEN_AT])
+    yield run("account", [build, SEEN_AT])
+    yield run("faults", [build, "--html", str(folder / "f.html"), "--csv", str(folder / "f.csv")])
+    yield run("compare", [build, again, "--html", str(folder / "c.html")])
+    yield run("ledger", [build])
+    yield run("advise", [str(level), build])
+    yield run("export", [build, "--out", str(folder / "out.zip"), "--despite", "any"])
 
 
-def _run(name: str, command: str, arguments: list[str]) -> Run:
-    began = time.monotonic()
-    reader, writer = os.pipe()
-    child = os.fork()
-    if child == 0:
-        os.dup2(writer, 1)
-        os.dup2(writer, 2)
-        status = 99
-        try:
-            sys.stdout, sys.stderr = (
-                open(n, "w", encoding="utf-8", closefd=False)  # noqa: SIM115 - the process ends with them
-                for n in (1, 2)
-            )
-            status = main([command, *arguments])
-        except BaseException:  # noqa: BLE001 - the border of a process
-            traceback.print_exc()
-        finally:
-            for stream in (sys.stdout, sys.stderr):
-                stream.flush()
-            os._exit(status)
-    os.close(writer)
-    with open(reader, encoding="utf-8", errors="backslashreplace") as heard:
-        said = heard.read()
-    status = os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
-    seconds = time.monotonic() - began
+def _run(name: str, command: str, arguments: list[str], cache: Path) -> Run:
+    began, heard = time.monotonic(), cache.with_name("said")
+    child = CLEAN.Process(target=_child, args=([command, *arguments], heard, cache))
+    child.start()
+    child.join(4 * MOST_SECONDS)
+    if child.exitcode is None:
+        child.kill()
+        child.join()
+    seconds, status = time.monotonic() - began, child.exitcode or 0
+    said = heard.read_text(encoding="utf-8", errors="backslashreplace")
     return Run(command, status, seconds, said, _trouble(name, command, status, seconds, said))
+
+
+def _child(line: list[str], heard: Path, cache: Path) -> None:
+    os.environ["XDG_CACHE_HOME"] = str(cache)
+    with open(heard, "wb") as file:
+        os.dup2(file.fileno(), 1)
+        os.dup2(file.fileno(), 2)
+    status = main(line)
+    sys.stdout.flush()
+    sys.exit(status)
 
 
 def _trouble(name: str, command: str, status: int, seconds: float, said: str) -> str:
