@@ -10,8 +10,10 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from hypothesis import HealthCheck, example, given, settings
+from hypothesis.strategies import floats, integers
 
-from helpers import bake, level_file, recipe, room
+from helpers import bake, level_file, meter, recipe, room
 from ropebell.build.recipe import Recipe, with_value
 from ropebell.build.result import open_result
 from ropebell.cli.main import main
@@ -41,6 +43,8 @@ def _level(folder: Path, name: str, **what: object) -> Path:
     b.add("things", "panel", box((0, 0, 0), (0.6, 0.4, 0.05)), "glow", at(2, 1, 3.9))
     b.light("lamp", Light("lamp", "point", (1, 1, 1), 80.0), at(*what.get("lamp", (2, 2, 2))))  # type: ignore[misc]
     b.light("spot", Light("spot", "point", (1, 0.6, 0.3), 30.0), at(1, 1.5, 3))
+    if "stray" in what:
+        b.add("things", "stray", box((0, 0, 0), (0.5, 0.5, 0.5)), "oak", at(*what["stray"]))  # type: ignore[misc]
     if what.get("third"):
         b.light("third", Light("third", "point", (1, 1, 1), 20.0), at(3, 1, 1))
     return level_file(folder, b, f"{name}.glb")
@@ -99,6 +103,28 @@ def test_one_lamp_a_moved_lamp_a_colour_an_emitter_a_bounce(builds: Builds) -> N
     fewer = compare(one, builds(with_value(MADE, "light.bounces", 0)))
     assert fewer.light.mean < -0.1 and _only(fewer) == "light.bounces"
     assert [(s.a, s.b) for s in fewer.changes.settings] == [(2, 0)]
+
+
+@settings(max_examples=5, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(power=floats(0.0, 9.0), way=integers(0, 2))
+@example(power=6.0, way=0)
+def test_a_stray_thing_however_far_off_changes_nothing_of_what_is_said(builds: Builds, power: float, way: int) -> None:
+    far = [0.5, 0.2, 0.5]
+    far[way] += 10.0**power
+    coarse = with_value(MADE, "density.texels_per_metre", 3.0)
+    one = builds(coarse, stray=far)
+    same = compare(one, builds(coarse, stray=far))
+    assert not same.light.differ and same.light.mean == 0 and same.changes.contents == () and same.light.matched > 0.999
+    twice = compare(one, builds(with_value(coarse, "light.seed", 1), brief=_lamp(160.0), stray=far))
+    assert [c.node for c in twice.changes.contents] == ["lights/lamp"] and twice.light.matched > 0.999
+    moved = compare(one, builds(coarse, stray=far, crate=(1.02, 0, 1)))
+    assert [(c.node, c.what) for c in moved.changes.contents] == [("things/crate", "moved by 0.02 m")]
+    # What is compared at a place is what the meter reads there in each build.
+    row = int(np.argmax(np.where(twice.light.beyond, twice.light.b - twice.light.a, 0.0)))
+    spot = tuple(twice.light.places.position(twice.light.base.scene.corners)[row])
+    for folder, lux in zip((twice.a.folder, twice.b.folder), (twice.light.a[row], twice.light.b[row])):
+        (read,) = meter(folder, spot, normal=None)
+        assert float(luminance(read.irradiance[None])[0]) == pytest.approx(lux, rel=1e-2)
 
 
 def test_other_densities_are_one_light_and_either_way_round(builds: Builds) -> None:
