@@ -11,7 +11,7 @@ import random
 import shutil
 import tomllib
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -20,28 +20,35 @@ import tomli_w
 from PIL import Image
 
 from helpers import floor, level_file, recipe, room
+from ropebell.build.conditions import parse_conditions
 from ropebell.build.journal import JOURNAL, Journal, read_events
 from ropebell.build.manifest import MANIFEST, read_manifest
 from ropebell.build.meter import Meter
 from ropebell.build.outputs import BAKED_LEVEL
 from ropebell.build.pipeline import build
+from ropebell.build.plan import Plan, active_profile, plan_of, profiles, with_plan, with_profile, with_profile_kept
 from ropebell.build.precheck import gather
 from ropebell.build.probe_file import PROBES, read_probes
-from ropebell.build.project import PROJECT_FILE, find_project
+from ropebell.build.project import PROJECT_FILE, Project, find_project
+from ropebell.build.queue import QUEUE, Entry, read_queue, write_queue
 from ropebell.build.recipe import load, with_value
 from ropebell.build.request import Request
 from ropebell.build.result import open_result, outcome
+from ropebell.build.scope import EVERYTHING, Scope
+from ropebell.build.stages import STAGES
 from ropebell.build.stale import stale_stages
+from ropebell.build.store import Store
 from ropebell.checks.run import check
 from ropebell.demo.builder import LevelBuilder, at
-from ropebell.errors import RopeBellError
-from ropebell.level.brief import Brief, ProbeSet, Region, Sky
+from ropebell.errors import RopeBellError, Stopped
+from ropebell.level.brief import Box, Brief, ProbeSet, Region, Sky
 from ropebell.level.emitter_table import read_table
 from ropebell.level.model import Light
 from ropebell.level.open import open_level
 from ropebell.level.prepare import flatten
 from ropebell.level.sky_picture import read_sky_picture
 
+STAGE_NAMES = tuple(stage.name for stage in STAGES)
 NASTY: tuple[Any, ...] = (
     None, True, -1, 0, 1e308, float("nan"), float("inf"), 2**63, 10**9, -(2**31), "", "x", "../../etc/passwd",
     "/etc/passwd", "\x00", "a" * 5000, "ü", [], [1], [[]], {}, {"a": 1}, {"file": "/dev/zero"}, [1e400, "x", None],
@@ -78,17 +85,60 @@ def sample(folder: Path) -> Path:
     project = type(project)(folder, level, "Hall", recipe("sketch", draft=8), brief)
     project.save()
     (folder / "recipe.toml").write_text("draft = 2\n[light]\nbounces = 3\ngather_rays = 32\n[density]\npadding = 1\n")
+    plan = Plan("box", Box((0, 0, 0), (2, 2, 2)), "finish", ("black>0.2", "seconds(gather)>9"))
+    with_plan(with_profile_kept(with_plan(project, plan), "night"), Plan(stop_when=plan.stop_when)).save()
+    project = find_project(folder)
     out = project.builds / "0001"
     out.mkdir(parents=True)
     journal = Journal(out)
-    request = Request(
-        level, out, project.cache, project.recipe, project.sky, brief, project.tables, pictures=False
-    )  # fmt: skip
+    request = _request(project, out)
     journal.write("begin", pid=1, request=request.to_json())
     build(request, journal)
     journal.write("end", outcome="done", seconds=1.0)
     journal.close()
+    waiting = [Entry("Hall", str(folder), replace(request, scope=one).to_json()) for one in (Scope(), _part(folder))]
+    write_queue(folder / QUEUE, waiting)
+    _begin(project)
     return folder
+
+
+def _request(project: Project, out: Path, scope: Scope = EVERYTHING, **light: Any) -> Request:
+    made = project.recipe
+    for key, value in light.items():
+        made = with_value(made, f"light.{key}", value)
+    return Request(
+        project.level, out, project.cache, made, project.sky, project.brief, project.tables, pictures=False,
+        scope=scope, stop_when=plan_of(project).stop_when,
+    )  # fmt: skip
+
+
+def _part(folder: Path) -> Scope:
+    """One object, over the light of the sample's build."""
+    return Scope(("g/panel",), since=folder / "builds" / "0001")
+
+
+# What another seed needs is shot from nothing.
+BEGUN = {"seed": 5, "gather_rays": 2048}
+
+
+def _begin(project: Project) -> None:
+    """Begin a build and stop it as soon as a part of its rays is kept."""
+    store, out = Store(project.cache), project.folder / "begun"
+
+    def enough() -> Stopped | None:
+        names = [p.name.removesuffix(".begun") for p in project.cache.glob("*.begun")]
+        found = next((store.unfinished(name) for name in names), None)
+        return Stopped() if found is not None and found.arrays["done"].any() else None
+
+    out.mkdir()
+    journal = Journal(out)
+    try:
+        build(_request(project, out, **BEGUN), journal, enough)
+        raise AssertionError("it was not stopped")
+    except Stopped:
+        pass
+    finally:
+        journal.close()
 
 
 def _radiance() -> bytes:
@@ -117,6 +167,10 @@ def _project(folder: Path) -> None:
     project = find_project(folder)
     gathered = gather(open_level(project.level), project.brief, project.recipe, project.sky, project.tables)
     check(gathered.subject)
+    parse_conditions(plan_of(project).stop_when, STAGE_NAMES)
+    active_profile(project)
+    for name in profiles(project):
+        with_profile(project, name).save()
     project.save()
 
 
@@ -135,20 +189,35 @@ def _level(path: Path) -> None:
     assert np.isfinite(scene.corners).all() and np.isfinite(scene.normals).all()
 
 
-def _build(folder: Path) -> None:
-    project = find_project(folder)
+def _again(folder: Path, scope: Scope = EVERYTHING, **light: Any) -> None:
     out = folder / "again"
     out.mkdir()
     journal = Journal(out)
-    # Other bounces, so that all that is kept is used.
-    made = with_value(project.recipe, "light.bounces", 3)
-    request = Request(
-        project.level, out, project.cache, made, project.sky, project.brief, project.tables, pictures=False
-    )  # fmt: skip
     try:
-        build(request, journal)
+        build(_request(find_project(folder), out, scope, **light), journal)
+        open_result(out)
     finally:
         journal.close()
+
+
+def _build(folder: Path) -> None:
+    # Other bounces, so that all that is kept is used.
+    _again(folder, bounces=3)
+
+
+def _build_part(folder: Path) -> None:
+    _again(folder, _part(folder))
+
+
+def _resume(folder: Path) -> None:
+    _again(folder, **BEGUN)
+
+
+def _queue(folder: Path) -> None:
+    for entry in read_queue(folder / QUEUE):
+        request = entry.begun(folder / "again")
+        parse_conditions(request.stop_when, STAGE_NAMES)
+        assert isinstance(entry.title + entry.told + entry.project, str)
 
 
 def _in_builds(name: str) -> Callable[[Path], Path]:
@@ -158,6 +227,10 @@ def _in_builds(name: str) -> Callable[[Path], Path]:
 def _in_cache(name: str) -> Callable[[Path], Path]:
     """Some artifact's file, the same for a sample of the same bytes."""
     return lambda folder: sorted((folder / "cache").glob(f"*/{name}.npy"))[0]
+
+
+def _in_begun(name: str) -> Callable[[Path], Path]:
+    return lambda folder: next((folder / "cache").glob(f"*.begun/{name}.npy"))
 
 
 @dataclass(frozen=True)
@@ -201,6 +274,15 @@ KINDS: dict[str, Kind] = {
     "hits": Kind(_in_cache("hits"), _build, "bytes", 1),
     "fields": Kind(_in_cache("texel"), _build, "bytes", 1),
     "layouts": Kind(_in_cache("uv"), _build, "bytes", 1),
+    "queue": Kind(lambda f: f / QUEUE, _queue, "json", 4),
+    "queue bytes": Kind(lambda f: f / QUEUE, _queue, "bytes", 1),
+    "part over a manifest": Kind(_in_builds(MANIFEST), _build_part, "json", 3),
+    "part over a baked level": Kind(_in_builds(BAKED_LEVEL), _build_part, "bytes", 1),
+    "part over a page": Kind(_in_builds("pages/page-00.exr"), _build_part, "bytes", 1),
+    "part over its charts": Kind(_in_cache("owner"), _build_part, "bytes", 1),
+    "resumed over rays": Kind(_in_begun("hits"), _resume, "bytes", 1),
+    "resumed over what is done": Kind(_in_begun("done"), _resume, "bytes", 1),
+    "resumed over its state": Kind(lambda f: next((f / "cache").glob("*.begun/begun.json")), _resume, "json", 2),
     "artifact list": Kind(lambda f: sorted((f / "cache").glob("*/meta.json"))[0], _build, "json", 2),
 }  # fmt: skip
 PICKED = [name for name, kind in KINDS.items() for _ in range(kind.weight)]
