@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 import subprocess
 import sys
 import threading
@@ -29,7 +30,7 @@ from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import ball
 from ropebell.digest import digest_of
 from ropebell.errors import BuildError, UsageError
-from ropebell.files import remove_files, remove_own
+from ropebell.files import own_size, remove_files, remove_own
 from ropebell.level.model import Light
 from ropebell.level.open import open_level
 from ropebell.level.prepare import flatten
@@ -113,6 +114,24 @@ def test_unwrapping_runs_nothing_of_the_folder_it_is_started_in(traps: Path) -> 
 
 
 # -- removing
+
+
+def test_a_cache_is_measured_and_trimmed_while_others_end_their_work_in_it(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    store = Store(tmp_path, 0)
+    for letter in "ab":
+        store.put(digest_of(letter), {"x": np.zeros(100)})
+
+    def gone_meanwhile(place: Path, files: str) -> int | None:
+        size = own_size(place, files)
+        if place.name == digest_of("a"):
+            shutil.rmtree(place)
+        return size
+
+    monkeypatch.setattr("ropebell.build.store.own_size", gone_meanwhile)
+    assert [place.name for _, _, place in store.sizes()] == [digest_of("b")]
+    assert store.trim(set()) > 0 and store.sizes() == []
 
 
 def test_only_folders_that_are_ours_throughout_are_removed(tmp_path: Path) -> None:

@@ -208,6 +208,21 @@ def test_stop_keeps_finished_stages_and_writes_no_result(tmp_path: Path) -> None
     assert {"charts", "footing", "direct"} <= set(manifest["reused"])
 
 
+def test_a_build_stopped_before_it_began_leaves_nothing(tmp_path: Path) -> None:
+    process = BuildProcess(request(tmp_path))
+    process.stop()
+    assert ended(process).state == "stopped" and not (tmp_path / "out").exists()
+
+
+def test_a_build_that_does_not_hear_is_stopped_and_not_dead(tmp_path: Path) -> None:
+    process = BuildProcess(request(tmp_path))
+    until(process, in_transport)
+    os.kill(process.pid, signal.SIGSTOP)
+    process.stop()
+    assert ended(process).state == "stopped"
+    assert outcome(tmp_path / "out") == Outcome("stopped", "stopped on request")
+
+
 def test_a_killed_build_is_recorded_as_died(tmp_path: Path) -> None:
     process = BuildProcess(request(tmp_path))
     until(process, in_transport)

@@ -313,11 +313,12 @@ def trims(folder: Path, count: int) -> Row:
             for k, out in enumerate(outs)
         ]
         said = [p.communicate(timeout=4 * MOST_SECONDS)[1] for p in pair]
+        stumbled = trimmer.poll() is not None
         trimmer.kill()
         trimmer.wait()
         codes = [p.returncode for p in pair]
         kept = (precious / "mine").read_text() == "mine"
-        row.note("" if codes == [0, 0] and kept else f"{codes}, {kept}: {said[0][-120:]}")
+        row.note("" if codes == [0, 0] and kept and not stumbled else f"{codes}, {kept}, {stumbled}: {said[0][-120:]}")
     return row
 
 

@@ -165,6 +165,18 @@ def test_the_cut_box_is_drawn_moved_by_its_grips_and_never_forgotten(window: Win
     assert plan_of(s.document.project).lights == "everything" and not step(window).overlay().lines
 
 
+def test_stop_at_once_leaves_no_dead_build(window: Window, qtbot: QtBot) -> None:
+    s = window.desk
+    before = [knot.number for knot in s.rope.knots]
+    s.document.set_recipe("Rays", with_value(s.document.project.recipe, "light.gather_rays", 8192))
+    s.commands.run("build.start")
+    with qtbot.waitSignal(s.builds.ended, timeout=LONG) as ended:
+        s.commands.run("build.stop")
+    idle(window, qtbot)
+    assert ended.args[1].state == "stopped"
+    assert all(knot.outcome.state == "stopped" for knot in s.rope.knots if knot.number not in before)
+
+
 def test_a_tripwire_stops_the_build_which_opens_on_why(window: Window, qtbot: QtBot) -> None:
     s, bench = window.desk, step(window).build_bench
     bench.next.wire.setText("nonsense")

@@ -14,14 +14,17 @@ from waits import LONG, Opener, idle
 from ropebell.app.preferences import Preferences
 from ropebell.app.queueing import Queueing
 from ropebell.app.steps.build import BuildStep
+from ropebell.app.steps.build.queue_page import QueuePage
 from ropebell.app.steps.recipe.bench import RecipeBench
 from ropebell.app.window import Window
 from ropebell.build.manifest import read_manifest
-from ropebell.build.plan import plan_of
+from ropebell.build.plan import Plan, plan_of, with_plan, with_profile_kept
 from ropebell.build.project import load_project
 from ropebell.build.queue import queue_file, read_queue, write_queue
 from ropebell.build.recipe import named, with_value
+from ropebell.build.scope import Scope
 from ropebell.build.shelf import on_shelf
+from ropebell.level.brief import Box
 
 
 @pytest.fixture
@@ -117,6 +120,31 @@ def test_the_queue_works_through_what_waits_and_is_kept(
     assert [read_manifest(k.folder).recipe.light.bounces for k in s.rope.knots[1:]] == [1, 3]
     page.clear.click()
     assert read_queue(queue_file()) == [] and not page.list.isVisible()
+
+
+def test_what_the_plan_says_waits_with_the_build_and_is_kept(window: Window, qtbot: QtBot) -> None:
+    s, bench = window.desk, step(window).build_bench
+    box = Box((-2.0, -1.0, -2.0), (2.0, 2.0, 2.0))
+    planned = with_plan(s.document.project, Plan("box", box, "finish"))
+    s.document.edit("Keep", lambda _: with_profile_kept(planned, "night"))
+    bench.queue.add.click()
+    s.document.edit("Plan", lambda p: with_plan(p, Plan("selection")))
+    s.selection.select(-1)
+    bench.queue.add.click()
+    assert "Nothing is selected" in window.notices.text and len(s.queue.entries) == 1
+    s.selection.select(0)
+    bench.queue.add.click()
+    path = s.level.now.scene.node_names[0]
+    whole, part = Queueing(s, s.builds).entries  # as after a restart
+    assert whole.title.endswith("profile 'night', inside the cut box, up to the stage 'finish'")
+    assert part.title.endswith("only 1 object") and "night" not in part.title
+    assert whole.begun(Path("/x")).scope == Scope(box=box, stage="finish")
+    assert part.begun(Path("/x")).scope.only == (path,)
+    assert page_text(bench.queue) == [f"{e.title}: waits" for e in (whole, part)]
+
+
+def page_text(page: QueuePage) -> list[str]:
+    return [page.list.item(row).text() for row in range(page.list.count())]
 
 
 def test_a_queue_that_was_cut_off_begins_again(window: Window, qtbot: QtBot) -> None:

@@ -22,6 +22,7 @@ from ropebell.build import events
 from ropebell.build.forms import CHARTS
 from ropebell.build.numbering import next_build_folder
 from ropebell.build.plan import plan_of
+from ropebell.build.project import Project
 from ropebell.build.request import Request
 from ropebell.build.result import Outcome
 from ropebell.build.runner import BuildProcess, Standby
@@ -67,6 +68,14 @@ class LivePicture:
 
     picture: StagePicture
     what: str
+
+
+def request_of(p: Project, out: Path, rates: dict[str, float], scope: Scope, **more: Any) -> Request:
+    """A request asks for what a project holds now: its level, its decisions, and what its plan says stops a build."""
+    return Request(
+        p.level, out, p.cache, p.recipe, p.sky, p.brief, p.tables, p.sky_picture, rates, scope=scope,
+        stop_when=plan_of(p).stop_when, **more,
+    )  # fmt: skip
 
 
 class Builds(QObject):
@@ -148,20 +157,7 @@ class Builds(QObject):
         self.steps, self.warnings, self._table = {}, [], _Table()
         self._latest, self._shown_at = None, -1e9
         self._process = BuildProcess(
-            Request(
-                p.level,
-                folder,
-                p.cache,
-                p.recipe,
-                p.sky,
-                p.brief,
-                p.tables,
-                p.sky_picture,
-                self._state.rope.rates,
-                view=self.looks_from(),
-                scope=scope,
-                stop_when=plan_of(p).stop_when,
-            ),
+            request_of(p, folder, self._state.rope.rates, scope, view=self.looks_from()),
             self._standby,
         )
         self._standby = None

@@ -8,15 +8,16 @@ from pathlib import Path
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
-from ropebell.app.builds import Builds
+from ropebell.app.builds import Builds, request_of
 from ropebell.app.rope import DRAFT_WORDS
 from ropebell.app.state import State
 from ropebell.build.numbering import next_build_folder
-from ropebell.build.plan import plan_of
+from ropebell.build.plan import active_profile
 from ropebell.build.queue import Entry, queue_file, read_queue, write_queue
 from ropebell.build.request import Request
 from ropebell.build.result import Outcome
 from ropebell.build.runner import BuildProcess
+from ropebell.build.scope import EVERYTHING, Scope
 from ropebell.errors import RopeBellError, why
 
 POLL_MS = 250
@@ -47,20 +48,24 @@ class Queueing(QObject):
 
     # -- the list
 
-    def add(self) -> None:
-        """What is set now waits for its turn."""
+    def add(self, scope: Scope = EVERYTHING) -> None:
+        """What is set now waits for its turn.
+
+        Args:
+            scope: how much of the level it lights.
+        """
         now = self._state.level.now
         if now is None:
             return
         p = now.project
         p.require_sky()
         self._state.document.save_now()
-        request = Request(
-            p.level, LATER, p.cache, p.recipe, p.sky, p.brief, p.tables, p.sky_picture, self._state.rope.rates,
-            pictures=False, stop_when=plan_of(p).stop_when,
-        )  # fmt: skip
-        title = f"{p.name}, {DRAFT_WORDS[p.recipe.draft]} of {p.recipe.name}"
-        self._set([*self.entries, Entry(title, str(p.folder), request.to_json())])
+        profile, unchanged = active_profile(p)
+        words = [p.name, f"{DRAFT_WORDS[p.recipe.draft]} of {p.recipe.name}"]
+        words += [f"profile '{profile}'"] if unchanged else []
+        words += [scope.words] if scope != EVERYTHING else []
+        request = request_of(p, LATER, self._state.rope.rates, scope, pictures=False)
+        self._set([*self.entries, Entry(", ".join(words), str(p.folder), request.to_json())])
 
     def add_made(self, title: str, request: Request) -> None:
         """A build that was made up elsewhere waits for its turn."""

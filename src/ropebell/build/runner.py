@@ -11,13 +11,16 @@ import threading
 import time
 from pathlib import Path
 
-from ropebell.build.events import Event
-from ropebell.build.journal import JOURNAL, Reader
+from ropebell.build.events import Begin, Event
+from ropebell.build.journal import JOURNAL, Journal, Reader, read_events
+from ropebell.build.outputs import BUILD_FILES, BUILD_FOLDERS
 from ropebell.build.pictures import Pictures
 from ropebell.build.request import Request
 from ropebell.build.result import Outcome, outcome
 from ropebell.build.standby import ahead_line
 from ropebell.build.worker import GO_ON, REST, STDERR
+from ropebell.errors import BuildError, Stopped
+from ropebell.files import remove_own
 from ropebell.interpreter import own_command
 
 # After asking a build to stop, it is left this long before it is ended.
@@ -153,7 +156,10 @@ class BuildProcess:
         self._tidy()
         found = self._last_word() or outcome(self.request.out)
         if found.state in ("died", "running") and self._asked is not None:
-            return Outcome("stopped", "stopped on request")
+            stopped = Outcome("stopped", Stopped().detail)
+            if found.state == "died":
+                self._say_for_it(stopped)
+            return stopped
         if found.state == "running":  # but this one is not: the folder is another's
             return Outcome("failed", "Another build is under way in its folder. Name another folder.")
         if found.state == "died" and not self.request.out.is_dir():
@@ -162,6 +168,15 @@ class BuildProcess:
         if found.state == "died":
             return Outcome("died", died_of(self._process.returncode))
         return found
+
+    def _say_for_it(self, ended: Outcome) -> None:
+        """Note how a build ended that had no time to say so; one that had not even begun leaves no folder."""
+        out = self.request.out
+        if not any(isinstance(event, Begin) for event in read_events(out)):
+            remove_own(out, BUILD_FILES, BUILD_FOLDERS)
+            return
+        with contextlib.suppress(OSError, BuildError), contextlib.closing(Journal(out)) as journal:
+            journal.write("end", outcome=ended.state, message=ended.sentence)
 
     def _last_word(self) -> Outcome | None:
         """What the process said in ending that its journal could not take."""

@@ -359,8 +359,9 @@ class Store:
         found = []
         for place in self.folder.iterdir() if self.folder.is_dir() and not self.folder.is_symlink() else ():
             size = own_size(place, FILES) if NAMES.fullmatch(place.name) else None
-            if size is not None:
-                found.append((place.stat().st_mtime, size, place))
+            with contextlib.suppress(FileNotFoundError):  # another build has just finished or removed it
+                if size is not None:
+                    found.append((place.stat().st_mtime, size, place))
         return sorted(found)
 
     def trim(self, keep: set[str]) -> int:

@@ -60,7 +60,7 @@ class BuildBench(QWidget):
         inner = rows_in(outcome, scrolled=True)
         self._make_outcome(inner)
         inner.addStretch(1)
-        self.next, self.journal, self.queue = PlanPanel(desk), JournalPage(desk), QueuePage(desk.queue)
+        self.next, self.journal, self.queue = PlanPanel(desk), JournalPage(desk), QueuePage(desk)
         self.pages = Paged("Part of the build", PAGES, (outcome, self.next, self.journal, self.queue))
         self.pages.chosen.connect(self.pages.show_page)
         rows.addWidget(self.pages, 1)

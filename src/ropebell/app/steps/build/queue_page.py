@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QListWidgetItem, QWidget
 
+from ropebell.app.desk import Desk
 from ropebell.app.parts import Sentences, button, label, pair, rows_in
-from ropebell.app.queueing import Queueing
+from ropebell.app.steps.build.scoping import wanted
 
 STATES = {"waiting": "Waits", "running": "Under way", "done": "Done", "failed": "Failed"}
 
@@ -13,9 +14,9 @@ STATES = {"waiting": "Waits", "running": "Under way", "done": "Done", "failed": 
 class QueuePage(QWidget):
     """The list, and what is done with it."""
 
-    def __init__(self, queue: Queueing) -> None:
+    def __init__(self, desk: Desk) -> None:
         super().__init__()
-        self._queue = queue
+        self._queue = queue = desk.queue
         rows = rows_in(self, 8, scrolled=True)
         self.about = label("", "second")
         rows.addWidget(self.about)
@@ -27,7 +28,7 @@ class QueuePage(QWidget):
         rows.addWidget(self.work)
         rows.addWidget(pair(self.remove, self.clear))
         rows.addStretch(1)
-        self.add.clicked.connect(queue.add)
+        self.add.clicked.connect(lambda: desk.commands.attempt(lambda: wanted(desk, queue.add)))
         self.work.clicked.connect(queue.switch)
         self.remove.clicked.connect(lambda: queue.remove(self.list.currentRow()))
         self.clear.clicked.connect(queue.clear_done)
@@ -39,8 +40,8 @@ class QueuePage(QWidget):
         queue = self._queue
         waiting = sum(e.state == "waiting" for e in queue.entries)
         self.about.setText(
-            "Set a recipe, a pose, another level, and add each; they are built one after the other while nobody "
-            "watches. The queue is kept when the window closes."
+            "Set a recipe, a part, a pose, another level, and add each; they are built one after the other while "
+            "nobody watches. The queue is kept when the window closes."
         )
         row = self.list.currentRow()
         self.list.clear()
