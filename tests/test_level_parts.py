@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import os
 from pathlib import Path
 
@@ -11,7 +12,7 @@ import pytest
 from helpers import KeptLayouts, bake, floor, level_file, recipe, room
 from ropebell import files
 from ropebell.build.meter import look_up
-from ropebell.build.thumbnail import exposure_for, tone
+from ropebell.build.thumbnail import exposure_for
 from ropebell.charts.atlas import ChartSettings, make_atlas
 from ropebell.charts.shapes import placed_shapes, rigid_and_scale
 from ropebell.charts.texels import footprint_areas, make_texels
@@ -21,11 +22,13 @@ from ropebell.checks.subject import Subject
 from ropebell.demo.builder import LevelBuilder, aimed, at
 from ropebell.demo.shapes import Shape, ball, box, cylinder, joined, quad, wheel
 from ropebell.errors import LevelError, RopeBellError, step, why
+from ropebell.level import display
 from ropebell.level.brief import Brief, LightChange
+from ropebell.level.display import linear_to_srgb, srgb_to_linear, tone
 from ropebell.level.limits import beside
 from ropebell.level.model import Level, Light, Material, Mesh, Node, Primitive, TextureUse
 from ropebell.level.prepare import flatten, with_lights
-from ropebell.level.scene import is_middle, srgb_to_linear
+from ropebell.level.scene import is_middle
 from ropebell.light.albedo import texel_albedo
 from ropebell.light.pages import MIP_FILLED, Filling
 from ropebell.light.workers import run_chunks
@@ -194,6 +197,18 @@ def test_picture_coordinates_can_be_transformed() -> None:
     shift = np.array([[0.5, 0, 0.5], [0, 1, 0]])
     albedo, _ = textured(10497, shift, [[0, 0], [1, 0], [1, 1], [0, 1]])
     assert albedo.mean() == pytest.approx(1.0, abs=0.03)
+
+
+def test_one_transfer_function_there_and_back() -> None:
+    shown = np.arange(256) / 255
+    np.testing.assert_allclose(linear_to_srgb(srgb_to_linear(shown)), shown, atol=1e-6)
+    # The stage's own code holds the same numbers.
+    shader = (Path(display.__file__).parents[1] / "app" / "shaders" / "surface.frag").read_text()
+    for number in ("0.04045", "0.0031308", "12.92", "1.055", "0.055", "2.4", f"GREY = {display.GREY}"):
+        assert number in shader
+    by_hand = 1 - math.exp(-0.6 * 100.0 / math.pi * 0.02)
+    (byte,) = display.in_bytes(np.array([100.0], np.float32), 0.02)
+    assert byte == round(255 * (1.055 * by_hand ** (1 / 2.4) - 0.055))
 
 
 def test_srgb_follows_the_standard() -> None:

@@ -349,7 +349,7 @@ def test_the_most_important_has_its_room_in_the_strip_before_what_is_as_ever(qtb
     strip.build.setText("Build 7, draft ⅛")
     strip.set_facts(["out of date: 2 lights", "a draft", "no probes"])
     strip.view.setText("result")
-    strip.exposure.setText("exposed for 85.1 lx")
+    strip.exposure.setText("sRGB for 85.1 lx")
     menus = {strip.view, strip.exposure, strip.filter, strip.eye, strip.hidden}
     strip.show()
     strip.show_menus(menus)
@@ -375,7 +375,7 @@ def test_what_is_under_the_pointer_has_its_room_in_the_strip_too(qtbot: QtBot) -
     strip.build.setText("Build 8, relit")
     strip.set_facts(["not built, finished where one looks", "a draft"])
     strip.view.setText("result")
-    strip.exposure.setText("exposed for 80.7 lx")
+    strip.exposure.setText("sRGB for 80.7 lx")
     menus = {strip.view, strip.exposure, strip.filter, strip.eye, strip.hidden}
     strip.resize(860, 34)
     strip.show()

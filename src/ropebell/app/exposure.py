@@ -36,9 +36,9 @@ class Exposure(QObject):
 
     @property
     def words(self) -> str:
-        """For the strip: the light that is shown as middle grey."""
+        """For the strip: that light is shown as displayed, not as it is measured, and what of it is middle grey."""
         held = "" if self.follows else ", held"
-        return f"exposed for {lux(MID_GREY / self._stage.look.exposure)}{held}"
+        return f"sRGB for {lux(MID_GREY / self._stage.look.exposure)}{held}"
 
     def choose(self) -> None:
         """Choose it for what is in the picture."""

@@ -95,6 +95,12 @@ class Facts(QPushButton):
         painter.drawText(room, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, shown + self._more)
 
 
+EXPOSURE_HELP = (
+    "Exposure in stops. The picture shows light as displayed (1 − e^−x, then the curve of sRGB), this much as middle "
+    "grey; pages, and what is read at a place, are linear"
+)
+
+
 class Strip(QFrame):
     """Labels and small menus under the stage."""
 
@@ -109,7 +115,10 @@ class Strip(QFrame):
         self.build = self._label("heading", "Build that the picture shows")
         self.state = Facts(self)
         self.view = self._menu_button("View", "What the stage shows")
-        self.exposure = self._menu_button("EV 0.0", "Exposure in stops")
+        self.exposure = self._menu_button(
+            "EV 0.0",
+            EXPOSURE_HELP,
+        )
         self.filter = self._menu_button("smooth", "Smooth or by texel")
         self.eye = self._menu_button("perspective", "Perspective or plan")
         self.hidden = self._menu_button("all shown", "What is hidden")

@@ -9,6 +9,7 @@ import numpy as np
 from PIL import Image
 
 from ropebell.charts.atlas import Atlas
+from ropebell.level.display import tone
 from ropebell.level.model import F32, I32
 from ropebell.level.scene import Scene
 from ropebell.light.lookup import hit_records, resolve
@@ -16,12 +17,6 @@ from ropebell.light.rays import RaySpace
 from ropebell.light.surface import Surface
 
 SIZE = (256, 160)
-
-
-def tone(radiance: F32, exposure: float) -> F32:
-    """Display value 0 … 1 of linear light: exposure, a soft shoulder (1 − e^−x), the sRGB curve."""
-    value = 1.0 - np.exp(-np.maximum(radiance, 0.0) * exposure)
-    return np.where(value <= 0.0031308, 12.92 * value, 1.055 * np.maximum(value, 1e-9) ** (1 / 2.4) - 0.055)
 
 
 def exposure_for(irradiance: F32) -> float:

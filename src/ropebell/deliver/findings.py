@@ -13,10 +13,10 @@ from PIL import Image, ImageDraw
 
 import ropebell
 from ropebell.build.result import Result
-from ropebell.build.thumbnail import tone
 from ropebell.deliver.page import escaped
 from ropebell.faults.over_builds import Seen
 from ropebell.faults.run import TITLES
+from ropebell.level.display import tone
 from ropebell.level.finding import Finding
 from ropebell.level.model import F32
 

@@ -145,11 +145,6 @@ PER_TRIANGLE = (
 )  # fmt: skip
 
 
-def srgb_to_linear(value: np.ndarray) -> np.ndarray:
-    """The sRGB transfer function of IEC 61966-2-1, inverted; any shape, 0 … 1."""
-    return np.where(value <= 0.04045, value / 12.92, ((value + 0.055) / 1.055) ** 2.4)
-
-
 def is_middle(scene: Scene, node: int, place: Sequence[float] | None) -> bool:
     """Whether a place is the middle of an object's box: it stands for the whole of it, and not for a spot on it."""
     corners = scene.corners[scene.node == node].reshape(-1, 3)

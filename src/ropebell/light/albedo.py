@@ -11,8 +11,9 @@ from numpy.typing import NDArray
 from ropebell.charts.texels import Texels
 from ropebell.kernel import kernel
 from ropebell.level.cutouts import has_holes, solid_pixels
+from ropebell.level.display import srgb_to_linear
 from ropebell.level.model import F32, F64, I32, I64, Image, Level, TextureUse
-from ropebell.level.scene import Scene, srgb_to_linear
+from ropebell.level.scene import Scene
 from ropebell.light.piercing import wrapped
 from ropebell.light.workers import run_chunks
 

@@ -14,6 +14,7 @@ from PyQt6.QtWidgets import QWidget
 from ropebell.app.palette import THEME, font
 from ropebell.app.stage.picture import MID_GREY
 from ropebell.charts.survey import Survey
+from ropebell.level.display import in_bytes
 from ropebell.level.model import F32
 from ropebell.level.scene import Scene
 
@@ -72,12 +73,15 @@ class PageView(QWidget):
         lit = pages[pages > 0]
         exposure = MID_GREY / math.exp(float(np.log(lit[:: max(len(lit) // 100_000, 1)]).mean())) if len(lit) else 1.0
         for page in pages:
-            shown = (255 * (1 - np.exp(-np.maximum(page, 0) * (exposure * 0.3 / math.pi))) ** (1 / 2.2)).astype(
-                np.uint8
-            )
+            shown = in_bytes(page, exposure)
             h, w = shown.shape[:2]
             self._images.append(QImage(shown.tobytes(), w, h, 3 * w, QImage.Format.Format_RGB888).copy())
         self.update()
+
+    @property
+    def lit(self) -> bool:
+        """Whether light is shown under the charts."""
+        return bool(self._images)
 
     def choose(self, nodes: tuple[int, ...]) -> None:
         """Mark the charts of these nodes."""

@@ -66,7 +66,8 @@ class ChartsStep(Step):
         return self.pages if self.charts_bench.pages.shown == AS_PAGES else None
 
     def hints(self) -> tuple[str, ...]:
-        return ("wheel: nearer", "drag: shift", "F1: all keys")
+        shown = ("light shown in sRGB, exposed for its mean",) if self.pages.lit else ()
+        return (*shown, "wheel: nearer", "drag: shift", "F1: all keys")
 
     def picture(self) -> StagePicture | None:
         """The charts of now, once they are laid out; of a level that has changed since, none."""

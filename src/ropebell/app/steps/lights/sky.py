@@ -16,6 +16,7 @@ from ropebell.app.steps.lights.emitters import spaced
 from ropebell.app.tint import from_display, to_display
 from ropebell.errors import LevelError
 from ropebell.level.brief import NO_SKY, Brief, Sky
+from ropebell.level.display import tone
 from ropebell.level.model import LUMINANCE
 from ropebell.level.sky_picture import mean_radiance, read_sky_picture
 
@@ -123,7 +124,7 @@ class SkyPage(QWidget):
             step = max(pixels.shape[1] // 280, 1)
             small = pixels[::step, ::step]
             middle = max(float(np.median(small)), 1e-6)
-            shown = (255 * (1 - np.exp(-0.7 * small / middle)) ** (1 / 2.2)).astype(np.uint8).copy()
+            shown = (255 * tone(small, 0.7 / middle) + 0.5).astype(np.uint8)
             h, w = shown.shape[:2]
             mean = float(LUMINANCE @ mean_radiance(pixels))
             words = (
