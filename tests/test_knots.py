@@ -5,6 +5,7 @@ from __future__ import annotations
 import shutil
 import sqlite3
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -22,9 +23,10 @@ from ropebell.build.knots import (
     take_in,
     write_words,
 )
-from ropebell.build.manifest import MANIFEST
+from ropebell.build.manifest import MANIFEST, Manifest, read_manifest
 from ropebell.build.numbering import build_folders, next_build_folder
 from ropebell.build.rope_index import INDEX, read_knots
+from ropebell.build.timing import digest_of_conditions, unlike_conditions
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.errors import ProjectError
 from ropebell.level.model import Light
@@ -59,6 +61,27 @@ def test_a_knot_tells_what_is_known_of_a_build(builds: Path) -> None:
     assert first.outcome.state == "done" and died.outcome.state == "died"
     assert first.texels > 0 and first.pages == 1 and first.bytes > 0 and first.stages["transport"] > 0
     assert first.title == "Build 1" and "worker" in first.conditions and first.scope == ""
+
+
+CHANGES = (
+    {"machine": {"load": 0.2}}, {"machine": {"load": 3.0}}, {"machine": {"workers": 99}}, {"machine": {"system": "x"}},
+    {"machine": {"watched": False}}, {"machine": {"libraries": {"numpy": "0"}}}, {"program": {"version": "0"}},
+    {"reused": ("charts",)}, {"recipe": {"limits": {"workers": 7}}},
+)  # fmt: skip
+
+
+@pytest.mark.parametrize("change", CHANGES, ids=str)
+def test_the_plot_joins_what_a_comparison_calls_comparable(one: Path, change: dict[str, Any]) -> None:
+    m = read_manifest(one)
+    m = m.model_copy(update={"machine": {**m.machine, "load": 0.1}})
+    values = m.model_dump()
+    for key, value in change.items():
+        values[key] = {**values[key], **value} if isinstance(value, dict) else value
+    other = Manifest.model_validate(values)
+    unlike = unlike_conditions(m, other)
+    assert (digest_of_conditions(m) == digest_of_conditions(other)) == (not unlike)
+    # A little more load, or a wish for other workers than those that there were, changes no time.
+    assert bool(unlike) == (change not in (CHANGES[0], CHANGES[-1]))
 
 
 def test_what_people_write_stays_with_the_build(builds: Path) -> None:

@@ -27,7 +27,7 @@ class Quantity:
 
 def like(knot: Knot) -> tuple[object, ...]:
     """What builds have in common that can be compared."""
-    return knot.recipe, knot.draft, knot.scope, knot.conditions, knot.whose, knot.outcome.state
+    return knot.recipe, knot.draft, knot.scope, knot.timed, knot.whose, knot.outcome.state
 
 
 class BuildsPlot(QWidget):

@@ -14,12 +14,13 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError, with_config
 
 from ropebell.build.events import Begin, End, Event, Warned
 from ropebell.build.journal import JOURNAL, is_alive, read_events
-from ropebell.build.manifest import MANIFEST, Manifest, read_manifest
+from ropebell.build.manifest import MANIFEST, read_manifest
 from ropebell.build.numbering import ASIDE, keep_number, next_build_folder
 from ropebell.build.outputs import BUILD_FILES, BUILD_FOLDERS
 from ropebell.build.relocation import Relocation
 from ropebell.build.request import Request
 from ropebell.build.result import Outcome, outcome
+from ropebell.build.timing import conditions_in_words, digest_of_conditions
 from ropebell.errors import ProjectError, RopeBellError
 from ropebell.files import holds_only, read_json, remove_own, write_json
 
@@ -77,7 +78,8 @@ class Knot:
         note, name, pinned, whose: see `KnotWords`.
         scope: how much of the level it lit, in words; empty for everything.
         texels, pages, bytes, memory_mb: of it. stages: seconds by stage.
-        conditions: of its timing, in words, such as "2 workers, alone". findings: keys of all that was found.
+        conditions: of its timing, in words, such as "2 workers, alone". timed: a name of all of them; times of builds
+            are compared where it is the same. findings: keys of all that was found.
     """
 
     number: int
@@ -98,6 +100,7 @@ class Knot:
     bytes: int = 0
     memory_mb: int = 0
     conditions: str = ""
+    timed: str = ""
     stages: dict[str, float] = field(default_factory=dict)
     findings: tuple[str, ...] = ()
 
@@ -121,8 +124,8 @@ def read_knot(folder: Path) -> Knot:
         int(folder.name), folder, ended, m.total_seconds, m.recipe.draft,
         sum(f.severity != "note" for f in m.findings), m.recipe.name, m.made, words.note or m.note, **said,
         scope="" if m.scope.everywhere else m.scope.words, texels=m.texels, pages=len(m.pages),
-        bytes=sum(p.bytes for p in m.pages), memory_mb=m.peak_memory_mb, conditions=conditions_of(m),
-        stages={name: seconds for name, seconds in m.seconds.items() if name != "total"},
+        bytes=sum(p.bytes for p in m.pages), memory_mb=m.peak_memory_mb, conditions=conditions_in_words(m),
+        timed=digest_of_conditions(m), stages={name: seconds for name, seconds in m.seconds.items() if name != "total"},
         findings=tuple(f.key for f in m.findings),
     )  # fmt: skip
 
@@ -159,21 +162,6 @@ def asked_for(events: list[Event], folder: Path) -> Request | None:
         return None if asked is None else Relocation(str(asked.out), folder).request(asked, folder)
     except RopeBellError:
         return None
-
-
-def conditions_of(m: Manifest) -> str:
-    """Under what a build was timed: only times of like conditions can be compared."""
-    parts = []
-    if "workers" in m.machine:
-        parts.append(f"{m.machine['workers']} worker{'s' if m.machine['workers'] != 1 else ''}")
-    load = m.machine.get("load")
-    if isinstance(load, int | float):
-        parts.append("other work beside it" if load > 0.5 else "alone")
-    if m.machine.get("watched"):
-        parts.append("watched")
-    if m.reused:
-        parts.append("re-used stages")
-    return ", ".join(parts)
 
 
 # -- removing

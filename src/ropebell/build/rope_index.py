@@ -21,7 +21,7 @@ from ropebell.build.knots import WORDS, Knot, read_knot
 from ropebell.build.manifest import MANIFEST
 from ropebell.build.numbering import build_folders
 
-INDEX, VERSION = "rope.sqlite", 1
+INDEX, VERSION = "rope.sqlite", 2
 TABLE = "CREATE TABLE builds (number INTEGER PRIMARY KEY, stamp TEXT, knot TEXT)"
 # Of what kinds and how long entries may be, and how many are read.
 ROWS = """SELECT number, stamp, knot FROM builds WHERE typeof(number) = 'integer' AND typeof(stamp) = 'text'

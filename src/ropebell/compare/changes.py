@@ -11,6 +11,7 @@ from ropebell.build.carry import same_within, triangle_keys
 from ropebell.build.manifest import LightFacts, Manifest
 from ropebell.build.result import Result
 from ropebell.build.stale import arranging
+from ropebell.build.timing import unlike_conditions
 from ropebell.level.brief import to_values
 from ropebell.level.model import F64, Level, Material
 from ropebell.level.scene import Scene
@@ -70,13 +71,8 @@ class Changes:
 def changes(a: Result, b: Result) -> Changes:
     """Find what is different."""
     m, n = a.manifest, b.manifest
-    conditions = [Setting(f"machine.{k}", m.machine.get(k), n.machine.get(k)) for k in m.machine | n.machine]
-    conditions += [Setting(f"program.{k}", m.program.get(k), n.program.get(k)) for k in m.program | n.program]
-    conditions += [Setting("limits.workers", m.recipe.limits.workers, n.recipe.limits.workers)]
-    conditions += [Setting("reused", list(m.reused), list(n.reused))]
-    return Changes(
-        tuple(_settings(m, n)), tuple(_contents(a, b)), tuple(c for c in conditions if c.a != c.b)
-    )  # fmt: skip
+    conditions = tuple(Setting(*each) for each in unlike_conditions(m, n))
+    return Changes(tuple(_settings(m, n)), tuple(_contents(a, b)), conditions)
 
 
 def _settings(a: Manifest, b: Manifest) -> list[Setting]:
