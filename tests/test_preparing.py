@@ -13,9 +13,10 @@ from hypothesis import strategies as st
 
 from helpers import KeptLayouts, floor
 from ropebell.charts.atlas import ChartSettings, make_atlas
+from ropebell.charts.mip_levels import padding_for, safe_mip
 from ropebell.charts.overlap import overlap_of
 from ropebell.charts.shapes import placed_shapes
-from ropebell.charts.survey import padding_for, safe_mip, survey
+from ropebell.charts.survey import survey
 from ropebell.checks.contact_kernels import clipped
 from ropebell.demo.builder import LevelBuilder, at
 from ropebell.demo.shapes import ball, box, joined
@@ -180,7 +181,16 @@ def test_faces_of_other_density_are_cut_into_charts_of_their_own() -> None:
 @given(st.integers(0, 32))
 def test_padding_advice_and_its_inverse_agree(padding: int) -> None:
     mip = safe_mip(padding)
-    assert (mip < 0 or padding_for(mip) <= padding) and padding_for(mip + 1) > padding
+    assert padding_for(mip) <= padding < padding_for(mip + 1)
+
+
+@pytest.mark.parametrize("level", range(5))
+def test_padding_keeps_charts_out_of_one_texel_of_a_level_wherever_they_lie(level: int) -> None:
+    side = 2**level
+    for padding in range(2 * side + 2):
+        ends = np.arange(side)  # the last texel of one chart; the next begins behind the padding
+        mixed = bool((ends // side == (ends + padding + 1) // side).any())
+        assert mixed == (padding < padding_for(level))
 
 
 # -- pieces of the checks

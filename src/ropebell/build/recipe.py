@@ -7,6 +7,7 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
+from ropebell.charts.mip_levels import MIP, padding_for
 from ropebell.errors import RecipeError, why
 from ropebell.files import read_toml
 
@@ -102,9 +103,9 @@ class Recipe(_Part):
 
     @property
     def padding(self) -> int:
-        """Padding after the draft factor, but not below the three texels that keep two charts out of one texel of the
-        second mip level."""
-        return max(self.density.padding // self.draft, min(3, self.density.padding))
+        """Padding after the draft factor, but not below what keeps two charts out of one texel of the second mip
+        level."""
+        return max(self.density.padding // self.draft, min(padding_for(MIP), self.density.padding))
 
     @property
     def gather_rays(self) -> int:

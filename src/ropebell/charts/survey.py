@@ -86,19 +86,3 @@ def _room(scene: Scene, shapes: list[PlacedShape], settings: ChartSettings, atla
         middle = (low * high) ** 0.5
         low, high = (middle, high) if fits(middle) else (low, middle)
     return low
-
-
-def safe_mip(padding: int) -> int:
-    """The deepest mip level at which bilinear lookups of two neighbouring charts stay apart; −1 for none.
-
-    A lookup at level m reads up to 2^m texels beyond a chart's edge, and two charts face each other across the padding.
-    """
-    level = -1
-    while 2 ** (level + 2) <= padding:
-        level += 1
-    return level
-
-
-def padding_for(mip: int) -> int:
-    """Free texels needed between charts for lookups down to a mip level."""
-    return int(2 ** (mip + 1))

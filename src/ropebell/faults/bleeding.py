@@ -9,6 +9,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
+from ropebell.charts.mip_levels import padding_for
 from ropebell.checks.subject import short
 from ropebell.faults.after import AFTER, LIGHT, Looked
 from ropebell.faults.lit import Lit
@@ -36,7 +37,7 @@ def chart_bleed(s: Looked) -> Iterator[Finding]:
     if not len(flagged):
         return
     flagged = flagged[s.seen.of(flagged)]
-    needed = side - 1
+    needed = padding_for(lit.settings.mip)
     for patch in _of_objects(lit, flagged)[:MOST]:
         worst = int(patch[np.argmax(change[patch])])
         names = [lit.scene.node_names[lit.node[other[worst]]]]

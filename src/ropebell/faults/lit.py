@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ropebell.charts.atlas import Atlas
+from ropebell.charts.mip_levels import MIP
 from ropebell.charts.texels import Texels, footprint_areas
 from ropebell.checks.subject import Subject
 from ropebell.level.brief import Brief
@@ -31,8 +32,6 @@ from ropebell.sight.walk import EYE
 
 # White, without an exposure that is kept, is so many times the median light of what players see.
 WHITE = 16.0
-# The mip level that is asked for where a project asks for none.
-MIP = 2
 # Eyes of a play region without a start stand this closely, metres, and no more of them than this.
 APART, MOST_EYES = 0.5, 2000
 

@@ -11,7 +11,7 @@ from ropebell.app.parts import Scale, TunedNumber, button, combo, label, pair, r
 from ropebell.app.steps.charts.charting import Charting, page_words
 from ropebell.app.words import megabytes, short_count
 from ropebell.build.recipe import with_value
-from ropebell.charts.survey import padding_for, safe_mip
+from ropebell.charts.mip_levels import padding_for, safe_mip
 
 PAGE_SIZES = (256, 512, 1024, 2048, 4096)
 
@@ -79,11 +79,12 @@ class SheetPage(QWidget):
         self.raise_density.setText(f"Raise density to {self._filled():.3g} tx/m")
         self.page_size.setCurrentIndex(self.page_size.findData(recipe.density.page_size))
         self.padding.show_value(recipe.density.padding)
-        mip = safe_mip(recipe.density.padding)
-        words = f"Charts stay apart down to mip level {mip}" if mip >= 0 else "Too little even for plain interpolation"
-        self.padding_advice.setText(
-            f"{words}. For mip level 2, {padding_for(2)} are needed; for level 3, {padding_for(3)}."
-        )
+        padding = recipe.density.padding
+        mip = safe_mip(padding)
+        words = f"No texel is of two charts down to mip level {mip}" if padding else "Interpolation mixes charts"
+        more = range(max(mip + 1, 2), max(mip + 1, 2) + 2)
+        needed = "; ".join(f"for level {level}, {padding_for(level)}" for level in more)
+        self.padding_advice.setText(f"{words}. {needed[0].upper()}{needed[1:]} are needed.")
         self.list.clear()
         total = max(float(f.texels.sum()), 1.0)
         for node in np.argsort(-f.texels)[:40]:
