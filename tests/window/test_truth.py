@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 import pytest
 from furnished import draft
-from PyQt6.QtCore import QPointF
+from PyQt6.QtCore import QMargins, QPoint, QPointF
 from pytestqt.qtbot import QtBot
 from test_window import level, window
 from waits import LONG, build, idle, opened
@@ -389,6 +389,28 @@ def test_the_window_fits_its_screen_and_comes_back_where_it_was(qtbot: QtBot) ->
     qtbot.addWidget(second)
     assert (second.width(), second.height()) == (max(min(930, room_.width()), least), 640)
     second.close()
+
+
+def test_a_title_bar_takes_its_room_from_the_window(qtbot: QtBot, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Its frame comes to be known only after a window is shown; the strip at the bottom must not leave the screen."""
+    window = Window(Preferences())
+    qtbot.addWidget(window)
+    window.show()
+    screen = window.screen().availableGeometry()
+    window.setMinimumSize(100, 100)
+    window.resize(screen.width(), screen.height())
+    bar = QMargins(3, 20, 3, 3)
+    monkeypatch.setattr(window, "frameGeometry", lambda: window.geometry().marginsAdded(bar))
+    inner = window.move
+    monkeypatch.setattr(window, "move", lambda to: inner(to + QPoint(3, 20)))
+    window.move(QPoint(0, 0))  # as a window manager does when it has put its frame round
+    qtbot.waitUntil(lambda: screen.contains(window.frameGeometry()))
+    assert window.height() == screen.height() - 23 and window.width() == screen.width() - 6
+    qtbot.waitUntil(lambda: not window.placing._settling)
+    window.move(QPoint(0, 300))  # by hand, and so it stays
+    window.placing.fit()
+    assert window.geometry().bottom() > screen.bottom()
+    window.close()
 
 
 def test_the_frame_knows_no_step_by_name() -> None:

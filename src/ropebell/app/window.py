@@ -7,7 +7,7 @@ from functools import partial
 from pathlib import Path
 
 from PyQt6.QtCore import QPointF, Qt, QTimer
-from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QResizeEvent, QShowEvent
+from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QResizeEvent
 from PyQt6.QtWidgets import (
     QApplication,
     QFileDialog,
@@ -35,6 +35,7 @@ from ropebell.app.knot_acts import KnotActs
 from ropebell.app.notifying import EndTeller
 from ropebell.app.picture import Picture
 from ropebell.app.places import Places
+from ropebell.app.placing import Placing
 from ropebell.app.preferences import Preferences
 from ropebell.app.queueing import Queueing
 from ropebell.app.relight import Relighter
@@ -110,7 +111,7 @@ class Window(QMainWindow):
         self.stage.message = EMPTY
         self.stage.setFocus()
         self.words.refresh()
-        self._place_on_screen()
+        self.placing = Placing(self, desk.preferences)
 
     @property
     def step(self) -> Step:
@@ -203,29 +204,6 @@ class Window(QMainWindow):
         desk.telling.changed.connect(self._told)
         for step in self.steps.values():
             step.changed.connect(lambda step=step: self._step_changed(step))
-
-    def _place_on_screen(self) -> None:
-        """As large as it was left on this screen, and never larger than the screen leaves room for."""
-        screen = QApplication.primaryScreen()
-        if screen is None:
-            return
-        room = screen.availableGeometry()
-        x, y, width, height = self.desk.preferences.place_on(_name(room)) or (room.x(), room.y(), 1280, 800)
-        width, height = min(width, room.width()), min(height, room.height())
-        self.resize(width, height)
-        self.move(
-            min(max(x, room.x()), room.right() + 1 - width), min(max(y, room.y()), room.bottom() + 1 - height)
-        )  # fmt: skip
-
-    def showEvent(self, event: QShowEvent | None) -> None:
-        super().showEvent(event)
-        # The window manager's own frame takes room too, and is known only now.
-        screen, frame = self.screen(), self.frameGeometry()
-        if screen is not None and not self.isMaximized():
-            room = screen.availableGeometry()
-            over = (frame.width() - room.width(), frame.height() - room.height())
-            if max(over) > 0:
-                self.resize(self.width() - max(over[0], 0), self.height() - max(over[1], 0))
 
     # -- opening
 
@@ -419,11 +397,7 @@ class Window(QMainWindow):
                 return
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
-        screen = self.screen()
-        if screen is not None and not self.isMaximized() and self.isVisible():
-            self.desk.preferences.keep_place(
-                _name(screen.availableGeometry()), (self.x(), self.y(), self.width(), self.height())
-            )
+        self.placing.keep()
         self.sample.close()
         for step in self.steps.values():
             step.close()
@@ -443,8 +417,3 @@ def _column(owner: QWidget, *widgets: QWidget) -> QVBoxLayout:
     for widget in widgets:
         rows.addWidget(widget)
     return rows
-
-
-def _name(room: object) -> str:
-    """Of a screen, by its place and size."""
-    return f"{room.x()},{room.y()} {room.width()}x{room.height()}"  # type: ignore[attr-defined]
