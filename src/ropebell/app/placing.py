@@ -22,7 +22,8 @@ class Placing(QObject):
 
     def __init__(self, window: QMainWindow, preferences: Preferences) -> None:
         super().__init__(window)
-        self._window, self._preferences, self._settling = window, preferences, True
+        self._window, self._preferences = window, preferences
+        self._settling, self._margins = True, (0, 0)
         screen = QApplication.primaryScreen()
         if screen is not None:
             room = screen.availableGeometry()
@@ -48,11 +49,16 @@ class Placing(QObject):
         self._settling = False
 
     def fit(self) -> None:
-        """Take back what of the window and its frame lies beyond the screen; from then on it is the person's."""
+        """Where the frame is new, take back what of it and the window lies beyond the screen; the rest is the
+        person's."""
         window, screen = self._window, self._window.screen()
         if not self._settling or screen is None or not window.isVisible() or window.isMaximized():
             return
         room, frame = screen.availableGeometry(), window.frameGeometry()
+        margins = (frame.width() - window.width(), frame.height() - window.height())
+        if margins == self._margins:
+            return
+        self._margins = margins
         over = (max(frame.width() - room.width(), 0), max(frame.height() - room.height(), 0))
         if any(over):
             window.resize(window.width() - over[0], window.height() - over[1])
