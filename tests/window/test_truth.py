@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 import pytest
 from furnished import draft
-from PyQt6.QtCore import QMargins, QPoint, QPointF
+from PyQt6.QtCore import QMargins, QPoint, QPointF, QRect
 from pytestqt.qtbot import QtBot
 from test_window import level, window
 from waits import LONG, build, idle, opened
@@ -400,8 +400,7 @@ def test_a_title_bar_takes_its_room_from_the_window(qtbot: QtBot, monkeypatch: p
     window.resize(screen.width(), screen.height())
     bar = QMargins(0, 20, 0, 3)
     monkeypatch.setattr(window, "frameGeometry", lambda: window.geometry().marginsAdded(bar))
-    inner = window.move
-    monkeypatch.setattr(window, "move", lambda to: inner(to + QPoint(0, 20)))
+    monkeypatch.setattr(window, "move", lambda to: window.setGeometry(QRect(to + QPoint(0, 20), window.size())))
     window.move(QPoint(0, 0))  # as a window manager does when it has put its frame round
     qtbot.waitUntil(lambda: window.frameGeometry().bottom() <= screen.bottom())
     assert window.height() == screen.height() - 23 and window.frameGeometry().top() == screen.top()
