@@ -26,7 +26,7 @@ from ropebell.sight.survey import Sealing, blocks_sight, bodies_of, let_through,
 from ropebell.sight.unseen import opens_view, unseen_faces
 from ropebell.sight.walk import start_point
 
-VERSION = 9
+VERSION = 10
 # With more cells than this, larger ones are taken: pairs grow with their square.
 MOST_CELLS = 6000
 # A box asks for no larger ones, metres.

@@ -22,8 +22,9 @@ from ropebell.sight.walk import EYE, start_point, walkable
 OPEN, MOST_EYES = 0.05, 400
 # The first cells that room is flooded through are no larger, metres; in a large level, than this share of it.
 LARGEST, OF_LEVEL = 1.0, 1 / 60
-# Places each way over a level, of which one may lie in a room where nothing says where players are.
-LATTICE, FLAT = 9, 0.05
+# Places each way over a level, of which one may lie in a room where nothing says where players are; what counts as
+# flat, and how far beside it places lie then, as shares of its size.
+LATTICE, FLAT, BESIDE = 9, 1e-3, 0.05
 # Faces that one leg of a way goes through.
 MOST_CROSSED = 256
 # What a mark takes out of the way opens a gap if the way goes through it so near its place, in widths.
@@ -166,8 +167,8 @@ def seeds_of(level: Level, scene: Scene, brief: Brief, space: RaySpace) -> F64:
 def _lattice(corners: F64) -> F64:
     """(n, 3) places spread over a level, those near its middle first and none on its rim."""
     low, high = corners.min(axis=(0, 1)), corners.max(axis=(0, 1))
-    # A flat level has no place that is not on it.
-    flat = (high - low < FLAT * (high - low).max()) * FLAT * (high - low).max()
+    # A flat level has no place that is not on it; a long corridor, and a tall shaft, have.
+    flat = (high - low < FLAT * (high - low).max()) * BESIDE * (high - low).max()
     low, high = low - flat, high + flat
     # Off the round numbers that levels are built on.
     steps = (np.arange(LATTICE) + 0.4867) / LATTICE
