@@ -10,6 +10,7 @@ import numpy as np
 import pytest
 from furnished import brief, furnished, in_the_room, node
 from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QDoubleSpinBox
 from pytestqt.qtbot import QtBot
 from waits import LONG, idle
 
@@ -61,6 +62,38 @@ def test_marks_for_many_at_once_with_undo_and_on_disk(window: Window, qtbot: QtB
     s.document.save_now()
     saved = tomllib.loads((s.document.project.folder / "project.toml").read_text())
     assert saved["marks"]["things/crate"] == {"role": "moving"}
+
+
+def test_each_field_of_many_changes_that_field_alone(window: Window, qtbot: QtBot) -> None:
+    s, marks = window.desk, window.steps["level"].bench.details.marks
+    mine = Move((0.1, 0.2, 0.0), (0.0, 30.0, 0.0))
+    notes = {"things/crate": Mark(note="one"), "things/chest": Mark(note="two", density=2.0)}
+    with qtbot.waitSignal(s.level.rearranged, timeout=LONG):
+        s.document.edit_brief("Set up", lambda b: replace(b, moves={"things/crate": mine}, marks=notes))
+    s.selection.select_many((node(window, "things/crate"), node(window, "things/chest")))
+    shown = [field.text() for field in (*marks.shift.fields, *marks.turn.fields, marks.scale, marks.density.field)]
+    assert shown == ["various", "various", "0.000", "0.00", "various", "0.00", "1.000", "various"]
+    marks.note.setFocus()
+    marks.note.clearFocus()
+    assert brief(window).marks == notes and marks.note.placeholderText() == "various notes"
+
+    def type_in(field: QDoubleSpinBox, text: str) -> None:
+        field.setFocus()
+        field.selectAll()
+        qtbot.keyClicks(field, text)
+        with qtbot.waitSignal(s.level.rearranged, timeout=LONG):
+            qtbot.keyClick(field, Qt.Key.Key_Return)
+
+    type_in(marks.scale, "1.5")
+    assert brief(window).moves == {"things/crate": replace(mine, scale=1.5), "things/chest": Move(scale=1.5)}
+    type_in(marks.shift.fields[0], "0.1")  # what one of them has already
+    moves = brief(window).moves
+    assert moves["things/crate"] == replace(mine, scale=1.5)
+    assert moves["things/chest"] == Move((0.1, 0.0, 0.0), scale=1.5)
+    assert marks.shift.fields[0].text() == "0.100" and marks.shift.fields[1].text() == "various"
+    type_in(marks.density.field, "3")
+    assert [m.density for m in brief(window).marks.values()] == [3.0, 3.0]
+    assert [m.note for m in brief(window).marks.values()] == ["one", "two"]
 
 
 def test_a_thing_is_stretched_along_one_of_its_axes_and_back(window: Window, qtbot: QtBot) -> None:

@@ -51,6 +51,12 @@ def test_lights_are_changed_in_bulk_moved_by_hand_added_copied_and_deleted(windo
         "lights"
     ].bench.facts.text()
     assert "2 live lights at most" in page.overlap.text()
+    places = [x.position.tolist() for x in s.level.now.scene.lights]
+    assert page.form.mode.currentText() == "live" and page.form.candela.field.text() == "various"
+    page.form.position.fields[1].setValue(1.25)
+    after = [x.position.tolist() for x in s.level.now.scene.lights]
+    assert after == [[x, 1.25, z] for x, _, z in places]
+    s.document.undo.undo()
     s.selection.select(spot)
     names = {g.name for g in window.stage.overlay.grips}
     assert names == {"move x", "move y", "move z", "aim"} and len(window.stage.overlay.lines) >= 2

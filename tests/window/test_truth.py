@@ -395,9 +395,9 @@ def test_a_title_bar_takes_its_room_from_the_window(qtbot: QtBot, monkeypatch: p
     """Its frame comes to be known only after a window is shown; the strip at the bottom must not leave the screen."""
     window = Window(Preferences())
     qtbot.addWidget(window)
-    window.show()
     screen = window.screen().availableGeometry()
     window.resize(screen.width(), screen.height())
+    window.show()
     bar = QMargins(0, 20, 0, 3)
     monkeypatch.setattr(window, "frameGeometry", lambda: window.geometry().marginsAdded(bar))
     monkeypatch.setattr(window, "move", lambda to: window.setGeometry(QRect(to + QPoint(0, 20), window.size())))

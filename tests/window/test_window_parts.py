@@ -17,7 +17,8 @@ from pytestqt.qtbot import QtBot
 
 from helpers import bake, floor, level_file, recipe
 from ropebell.app import palette
-from ropebell.app.parts import Scale, TunedNumber, fit, label
+from ropebell.app.number_fields import Scale, TunedNumber
+from ropebell.app.parts import fit, label
 from ropebell.app.preferences import Preferences
 from ropebell.app.reading import read_builds
 from ropebell.app.rope import Rope, knot_words

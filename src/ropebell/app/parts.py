@@ -2,16 +2,13 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 from PyQt6.QtCore import QRect, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QResizeEvent, QWheelEvent
 from PyQt6.QtWidgets import (
     QButtonGroup,
     QComboBox,
-    QDoubleSpinBox,
     QFrame,
     QHBoxLayout,
     QLabel,
@@ -19,7 +16,6 @@ from PyQt6.QtWidgets import (
     QPushButton,
     QScrollArea,
     QSizePolicy,
-    QSlider,
     QStackedWidget,
     QVBoxLayout,
     QWidget,
@@ -27,10 +23,11 @@ from PyQt6.QtWidgets import (
 
 from ropebell.app.palette import BENCH_WIDTH, MARGIN
 
-SLIDER_STEPS = 1000
 LIST_WIDTH = BENCH_WIDTH - 2 * MARGIN
 # What the style leaves free round a row's text, and the bar of a list that scrolls.
 LIST_AROUND, SCROLL_BAR = 10, 14
+# What a field says that stands for several things that differ.
+VARIOUS = "various"
 
 
 def label(text: str = "", role: str = "", wrap: bool = True) -> QLabel:
@@ -168,125 +165,6 @@ class Choice(QWidget):
         return made
 
 
-@dataclass(frozen=True)
-class Scale:
-    """The range of a number that is tuned.
-
-    Attributes:
-        low, high: ends of the slider; the field takes `low` … `most`.
-        most: largest value of the field.
-        decimals: digits of the field.
-        log: equal steps of the slider are equal factors; a zero end is then cut off at 1/1000 of `high`.
-    """
-
-    low: float
-    high: float
-    most: float
-    decimals: int = 0
-    log: bool = True
-
-    def to_slider(self, value: float) -> int:
-        """Slider position of a value."""
-        low = max(self.low, self.high / 1000) if self.log else self.low
-        if self.log:
-            share = math.log(max(value, low) / low) / math.log(self.high / low)
-        else:
-            share = (value - low) / (self.high - low)
-        return round(min(max(share, 0.0), 1.0) * SLIDER_STEPS)
-
-    def from_slider(self, position: int) -> float:
-        """Value of a slider position, rounded to what the field shows."""
-        share = position / SLIDER_STEPS
-        low = max(self.low, self.high / 1000) if self.log else self.low
-        if self.log:
-            value = low * (self.high / low) ** share if position else self.low
-        else:
-            value = low + share * (self.high - low)
-        return round(value, self.decimals)
-
-
-class TunedNumber(QWidget):
-    """A number with slider, field, unit, and what it was by default and in the last build.
-
-    Signals:
-        changed: a person changed the value; the text names the gesture: one drag of the slider is one.
-    """
-
-    changed = pyqtSignal(float, str)
-
-    def __init__(self, title: str, unit: str, scale: Scale, about: str = "", parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self._scale, self._title = scale, title
-        self._gesture = 0
-        rows = QVBoxLayout(self)
-        rows.setContentsMargins(0, 4, 0, 4)
-        rows.setSpacing(4)
-        head = QHBoxLayout()
-        head.setSpacing(6)
-        self._name = label(title, wrap=False)
-        self.field = QDoubleSpinBox()
-        self.field.setRange(scale.low, scale.most)
-        self.field.setDecimals(scale.decimals)
-        self.field.setKeyboardTracking(False)
-        self.field.setFixedWidth(84)
-        self.field.setAlignment(Qt.AlignmentFlag.AlignRight)
-        self.field.setAccessibleName(f"{title} in {unit}")
-        unit_label = label(unit, "second", wrap=False)
-        unit_label.setFixedWidth(46)
-        head.addWidget(self._name, 1)
-        head.addWidget(self.field)
-        head.addWidget(unit_label)
-        self.slider = QSlider(Qt.Orientation.Horizontal)
-        self.slider.setRange(0, SLIDER_STEPS)
-        self.slider.setPageStep(50)
-        self.slider.setAccessibleName(title)
-        self.note, self.warning = label("", "second"), label("", "accent")
-        rows.addLayout(head)
-        for widget in (self.slider, self.note, self.warning):
-            rows.addWidget(widget)
-        if about:
-            self.setToolTip(about)
-        self.slider.sliderPressed.connect(self._begin)
-        self.slider.valueChanged.connect(self._slid)
-        self.field.valueChanged.connect(self._typed)
-
-    def show_value(self, value: float, note: str = "", warning: str = "") -> None:
-        """Show a value without telling.
-
-        Args:
-            note: what is to be known of it. warning: what is out of the ordinary.
-        """
-        for widget in (self.slider, self.field):
-            widget.blockSignals(True)
-        if not self.slider.isSliderDown():
-            self.slider.setValue(self._scale.to_slider(value))
-        self.field.setValue(value)
-        for widget in (self.slider, self.field):
-            widget.blockSignals(False)
-        for words, text in ((self.note, note), (self.warning, warning)):
-            words.setText(text)
-            words.setVisible(bool(text))
-
-    def _begin(self) -> None:
-        self._gesture += 1
-
-    def _slid(self, position: int) -> None:
-        if not self.slider.isSliderDown():
-            self._gesture += 1
-        value = self._scale.from_slider(position)
-        self.field.blockSignals(True)
-        self.field.setValue(value)
-        self.field.blockSignals(False)
-        self.changed.emit(value, f"{self._title} {id(self)} {self._gesture}")
-
-    def _typed(self, value: float) -> None:
-        self._gesture += 1
-        self.slider.blockSignals(True)
-        self.slider.setValue(self._scale.to_slider(value))
-        self.slider.blockSignals(False)
-        self.changed.emit(value, f"{self._title} {id(self)} {self._gesture}")
-
-
 class Fold(QWidget):
     """A part of a bench that opens and closes under its title."""
 
@@ -333,7 +211,7 @@ def pair(*widgets: QWidget, stretch: int = -1) -> QWidget:
     return made
 
 
-def _pass_on(e: QWheelEvent | None) -> None:
+def pass_on(e: QWheelEvent | None) -> None:
     """Let the wheel scroll the bench instead of changing a value by accident."""
     if e is not None:
         e.ignore()
@@ -345,28 +223,14 @@ def combo(name: str) -> QComboBox:
     made.setAccessibleName(name)
     made.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
     made.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-    made.wheelEvent = _pass_on  # type: ignore[method-assign]
+    made.wheelEvent = pass_on  # type: ignore[method-assign]
     return made
 
 
-def number(name: str, low: float, high: float, decimals: int, width: int = 74) -> QDoubleSpinBox:
-    """A field for a number, without arrows, that tells only of what was finished."""
-    made = QDoubleSpinBox()
-    made.setRange(low, high)
-    made.setDecimals(decimals)
-    made.setKeyboardTracking(False)
-    made.setFixedWidth(width)
-    made.setAlignment(Qt.AlignmentFlag.AlignRight)
-    made.setAccessibleName(name)
-    made.wheelEvent = _pass_on  # type: ignore[method-assign]
-    return made
-
-
-def show_number(field: QDoubleSpinBox, value: float) -> None:
-    """Show a value without telling."""
-    field.blockSignals(True)
-    field.setValue(value)
-    field.blockSignals(False)
+def show_choice(box: QComboBox, values: Sequence[object]) -> None:
+    """Show the value that several things have; where they differ, that they do."""
+    box.setPlaceholderText(VARIOUS)
+    box.setCurrentIndex(max(box.findData(values[0]), 0) if all(v == values[0] for v in values) else -1)
 
 
 def button(text: str, role: str = "", name: str = "") -> QPushButton:
@@ -376,34 +240,6 @@ def button(text: str, role: str = "", name: str = "") -> QPushButton:
         made.setProperty("role", role)
     made.setAccessibleName(name or text)
     return made
-
-
-class Triple(QWidget):
-    """Three numbers side by side, for a place, a direction or a colour.
-
-    Signals:
-        changed: the three values a person made.
-    """
-
-    changed = pyqtSignal(object)
-
-    def __init__(self, name: str, axes: str, low: float, high: float, decimals: int) -> None:
-        super().__init__()
-        row = QHBoxLayout(self)
-        row.setContentsMargins(0, 0, 0, 0)
-        row.setSpacing(4)
-        self.fields: list[QDoubleSpinBox] = []
-        for axis in axes:
-            field = number(f"{name} {axis}", low, high, decimals, 66)
-            field.valueChanged.connect(lambda _: self.changed.emit(tuple(f.value() for f in self.fields)))
-            self.fields.append(field)
-            row.addWidget(label(axis, "second", wrap=False))
-            row.addWidget(field, 1)
-
-    def show_values(self, values: Sequence[float]) -> None:
-        """Show values without telling."""
-        for field, value in zip(self.fields, values):
-            show_number(field, float(value))
 
 
 class Paged(QWidget):

@@ -23,7 +23,7 @@ class Placing(QObject):
     def __init__(self, window: QMainWindow, preferences: Preferences) -> None:
         super().__init__(window)
         self._window, self._preferences = window, preferences
-        self._settling, self._margins = True, (0, 0)
+        self._settling, self._margins, self._size = True, (0, 0), window.size()
         screen = QApplication.primaryScreen()
         if screen is not None:
             room = screen.availableGeometry()
@@ -39,6 +39,7 @@ class Placing(QObject):
         """Fit the window again as its frame comes to be known."""
         if self._settling and event is not None and watched is self._window and event.type() in CHANGES:
             if event.type() == QEvent.Type.Show:
+                self._size = self._window.size()
                 QTimer.singleShot(SETTLED_MS, self._settle)
             # Not from within the event: what it tells holds only after it.
             QTimer.singleShot(0, self.fit)
@@ -55,6 +56,9 @@ class Placing(QObject):
         if not self._settling or screen is None or not window.isVisible() or window.isMaximized():
             return
         room, frame = screen.availableGeometry(), window.frameGeometry()
+        if window.size() != self._size:  # somebody wants it otherwise
+            self._settling = False
+            return
         margins = (frame.width() - window.width(), frame.height() - window.height())
         if margins == self._margins:
             return
@@ -62,6 +66,7 @@ class Placing(QObject):
         over = (max(frame.width() - room.width(), 0), max(frame.height() - room.height(), 0))
         if any(over):
             window.resize(window.width() - over[0], window.height() - over[1])
+            self._size = window.size()
         wanted = QRect(frame.topLeft(), frame.size()).adjusted(0, 0, -over[0], -over[1])
         wanted.moveLeft(max(min(wanted.left(), room.right() + 1 - wanted.width()), room.left()))
         wanted.moveTop(max(min(wanted.top(), room.bottom() + 1 - wanted.height()), room.top()))

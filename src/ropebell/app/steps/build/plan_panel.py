@@ -9,7 +9,8 @@ from PyQt6.QtWidgets import QInputDialog, QLineEdit, QMenu, QVBoxLayout, QWidget
 
 from ropebell.app.box_grips import box_here
 from ropebell.app.desk import Desk
-from ropebell.app.parts import Sentences, Triple, button, combo, label, pair, rows_in, rule
+from ropebell.app.number_fields import Triple
+from ropebell.app.parts import Sentences, button, combo, label, pair, rows_in, rule
 from ropebell.build.conditions import parse_condition
 from ropebell.build.plan import (
     LIGHTS,

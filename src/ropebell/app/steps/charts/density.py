@@ -9,7 +9,8 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
 from ropebell.app.desk import Desk
-from ropebell.app.parts import Fold, Scale, TunedNumber, button, combo, label, pair, rows_in, rule
+from ropebell.app.number_fields import Scale, TunedNumber
+from ropebell.app.parts import Fold, button, combo, label, pair, rows_in, rule
 from ropebell.app.steps.charts.charting import Charting
 from ropebell.app.steps.charts.verdict import VerdictBar
 from ropebell.build.recipe import with_value

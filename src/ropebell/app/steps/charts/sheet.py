@@ -7,7 +7,8 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QListWidget, QListWidgetItem, QWidget
 
 from ropebell.app.desk import Desk
-from ropebell.app.parts import Scale, TunedNumber, button, combo, label, pair, rows_in, rule
+from ropebell.app.number_fields import Scale, TunedNumber
+from ropebell.app.parts import button, combo, label, pair, rows_in, rule
 from ropebell.app.steps.charts.charting import Charting, page_words
 from ropebell.app.words import megabytes, short_count
 from ropebell.build.recipe import with_value

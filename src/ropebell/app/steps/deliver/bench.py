@@ -9,7 +9,8 @@ from PyQt6.QtGui import QDesktopServices
 from PyQt6.QtWidgets import QCheckBox, QVBoxLayout, QWidget
 
 from ropebell.app.desk import Desk
-from ropebell.app.parts import LIST_WIDTH, button, fit, label, number, pair, rule, scrolled_column, show_number
+from ropebell.app.number_fields import number
+from ropebell.app.parts import LIST_WIDTH, button, fit, label, pair, rule, scrolled_column
 from ropebell.app.rope import DRAFT_WORDS
 from ropebell.app.steps.deliver.delivering import Delivering, grouped
 from ropebell.app.words import megabytes, short_count
@@ -85,7 +86,7 @@ class DeliverBench(QWidget):
         size = megabytes(page_bytes(m)) if m is not None else ""
         self.facts.setText(f"{short_count(m.texels)} texels on {len(m.pages)} {many}, {size}" if m is not None else "")
         self._show_against()
-        show_number(self.most, state.most_mb)
+        self.most.show_number(state.most_mb)
         self.along.setText(self._along())
         self.write.setEnabled(state.ready)
         self.hold.setEnabled(m is not None and not state.busy)

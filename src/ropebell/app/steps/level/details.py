@@ -7,7 +7,8 @@ from dataclasses import replace
 from PyQt6.QtWidgets import QCheckBox, QFrame, QHBoxLayout, QPushButton, QWidget
 
 from ropebell.app.desk import Desk
-from ropebell.app.parts import Scale, TunedNumber, label, rows_in
+from ropebell.app.number_fields import Scale, TunedNumber
+from ropebell.app.parts import label, rows_in
 from ropebell.app.steps.level.marks import MarksPanel
 from ropebell.app.words import count
 from ropebell.level.brief import LightChange

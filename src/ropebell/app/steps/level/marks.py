@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -9,19 +10,8 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QCheckBox, QGridLayout, QLineEdit, QVBoxLayout, QWidget
 
 from ropebell.app.desk import Desk
-from ropebell.app.parts import (
-    Fold,
-    Scale,
-    Triple,
-    TunedNumber,
-    button,
-    combo,
-    label,
-    number,
-    pair,
-    rows_in,
-    show_number,
-)
+from ropebell.app.number_fields import Scale, Triple, TunedNumber, common, number
+from ropebell.app.parts import VARIOUS, Fold, button, combo, label, pair, rows_in, show_choice
 from ropebell.app.steps.level.objects import ROLE_WORDS
 from ropebell.checks.remedies import with_marks
 from ropebell.level.brief import NO_MARK, SWITCHES, Brief, Mark, Move, Pose
@@ -50,6 +40,7 @@ class MarksPanel(QWidget):
         self._add_pose(rows)
         self._add_place(rows)
         self.note = QLineEdit()
+        self._note: str | None = ""
         self.note.setPlaceholderText("Note")
         self.note.setAccessibleName("Note on this object")
         rows.addWidget(self.note)
@@ -114,9 +105,9 @@ class MarksPanel(QWidget):
             self.place_fold.rows.addWidget(widget)
         self.place_fold.rows.addWidget(pair(label("Size ×", wrap=False), self.scale))
         rows.addWidget(self.place_fold)
-        for field in (self.shift, self.turn, self.stretch):
-            field.changed.connect(lambda _: self._set_move())
-        self.scale.valueChanged.connect(lambda _: self._set_move())
+        for key, field in (("move", self.shift), ("turn", self.turn), ("stretch", self.stretch)):
+            field.part_changed.connect(lambda part, value, key=key: self._set_move(key, value, part))
+        self.scale.valueChanged.connect(lambda value: self._set_move("scale", value))
 
     # -- showing
 
@@ -131,8 +122,10 @@ class MarksPanel(QWidget):
         mark = now.scene.marks.nodes[node]
         if branch is not None:
             mark = now.project.brief.branches.get(branch, NO_MARK).over(now.scene.marks.inherited[self._number(branch)])
-        self.role.setCurrentIndex(list(ROLE_WORDS).index(mark.role or "baked"))
-        marks = [now.scene.marks.nodes[n] for n in s.selection.chosen if n < len(now.scene.marks.nodes)] or [mark]
+        marks = [now.scene.marks.nodes[n] for n in s.selection.chosen if n < len(now.scene.marks.nodes)]
+        if branch is not None or not marks:
+            marks = [mark]
+        show_choice(self.role, [m.role or "baked" for m in marks])
         for key, box in self.switches.items():
             values = {bool(self._switch(m, n, key)) for m, n in zip(marks, s.selection.chosen)}
             box.setTristate(len(values) > 1)
@@ -140,16 +133,18 @@ class MarksPanel(QWidget):
             box.setCheckState(Qt.CheckState.PartiallyChecked if len(values) > 1 and branch is None else state)
         changed = [SWITCHES[k].lower() for k in SHOWN_SWITCHES if getattr(mark, k) not in (None, DEFAULTS[k])]
         self.switch_fold.set_summary(", ".join(changed[:2]) + (" …" if len(changed) > 2 else ""))
-        self._show_density(node, mark)
-        self._show_pose(mark)
-        move = now.project.brief.moves.get(now.level.nodes[node].path, Move())
-        self.shift.show_values(move.move)
-        self.turn.show_values(move.turn)
-        self.stretch.show_values(move.stretch)
-        show_number(self.scale, move.scale)
-        self.place_fold.set_summary("edited" if move != Move() else "")
+        self._show_density(node, marks)
+        self._show_pose(marks)
+        moves = [now.project.brief.moves.get(path, Move()) for path in s.selection.paths] or [Move()]
+        self.shift.show_values(*(m.move for m in moves))
+        self.turn.show_values(*(m.turn for m in moves))
+        self.stretch.show_values(*(m.stretch for m in moves))
+        self.scale.show_number(common(m.scale for m in moves))
+        self.place_fold.set_summary("edited" if any(m != Move() for m in moves) else "")
         if not self.note.hasFocus():
-            self.note.setText(mark.note or "")
+            self._note = common(m.note or "" for m in marks)
+            self.note.setText(self._note or "")
+            self.note.setPlaceholderText("Note" if self._note is not None else "various notes")
         self._show_exceptions(branch)
 
     def _switch(self, mark: Mark, node: int, key: str) -> bool:
@@ -182,27 +177,30 @@ class MarksPanel(QWidget):
                 self.target.addItem(words, data)
             self.target.blockSignals(False)
 
-    def _show_density(self, node: int, mark: Mark) -> None:
-        now = self._desk.level.now
+    def _show_density(self, node: int, marks: Sequence[Mark]) -> None:
+        now, mark = self._desk.level.now, marks[0]
         assert now is not None
-        asked = now.project.recipe.texels_per_metre * (mark.density or 1.0)
-        self.density.show_value(mark.density or 1.0, f"{asked:.3g} texels/m at this recipe and draft")
+        asked = sorted({now.project.recipe.texels_per_metre * (m.density or 1.0) for m in marks})
+        words = " to ".join(f"{a:.3g}" for a in dict.fromkeys((asked[0], asked[-1])))
+        factor = common(m.density or 1.0 for m in marks)
+        self.density.show_value(factor, f"{words} texels/m at this recipe and draft")
         names = sorted({now.level.materials[m].name for m in now.scene.material[now.scene.node == node]})
         if [self.material.itemText(i) for i in range(self.material.count())] != names:
             self.material.clear()
             self.material.addItems(names)
-        show_number(self.bias, mark.bias.get(self.material.currentText(), 1.0))
+        self.bias.show_number(common(m.bias.get(self.material.currentText(), 1.0) for m in marks))
         bias = [f"×{v:g} {k}" for k, v in mark.bias.items() if v != 1.0]
-        factor = [f"×{mark.density:g}"] if mark.density not in (None, 1.0) else []
-        self.density_fold.set_summary(", ".join(factor + bias))
+        parts = [VARIOUS if factor is None else f"×{factor:g}"] if factor != 1.0 else []
+        self.density_fold.set_summary(", ".join(parts + bias))
 
-    def _show_pose(self, mark: Mark) -> None:
-        for box, now in ((self.pose, mark.pose), (self.usual, mark.usual)):
+    def _show_pose(self, marks: Sequence[Mark]) -> None:
+        mark = marks[0]
+        for box, now in ((self.pose, [m.pose for m in marks]), (self.usual, [m.usual for m in marks])):
             box.clear()
             box.addItem("as in the level", None)
             for name in mark.poses:
                 box.addItem(name, name)
-            box.setCurrentIndex(max(box.findData(now), 0))
+            show_choice(box, now)
         pose = mark.poses.get(mark.pose or "")
         self.pose_shift.setVisible(pose is not None)
         self.absent.setVisible(pose is not None)
@@ -292,25 +290,26 @@ class MarksPanel(QWidget):
     def _set_absent(self, on: bool) -> None:
         self._change_pose(absent=on)
 
-    def _set_move(self) -> None:
-        shift, turn, stretch = (tuple(f.value() for f in t.fields) for t in (self.shift, self.turn, self.stretch))
-        move = Move(
-            (shift[0], shift[1], shift[2]), (turn[0], turn[1], turn[2]), self.scale.value(),
-            (stretch[0], stretch[1], stretch[2]),
-        )  # fmt: skip
+    def _set_move(self, key: str, value: float, part: int = -1) -> None:
+        """Set one number of the small edits of all selected; whatever else each of them has stays its own."""
         paths = self._desk.selection.paths
 
+        def moved(before: Move) -> Move:
+            values: Any = getattr(before, key)
+            changed: dict[str, Any] = {key: value if part < 0 else (*values[:part], value, *values[part + 1 :])}
+            return replace(before, **changed)
+
         def change(brief: Brief) -> Brief:
-            moves = {k: v for k, v in brief.moves.items() if k not in paths}
-            return replace(brief, moves=moves if move == Move() else {**moves, **dict.fromkeys(paths, move)})
+            moves = {**brief.moves, **{path: moved(brief.moves.get(path, Move())) for path in paths}}
+            return replace(brief, moves={path: move for path, move in moves.items() if move != Move()})
 
         self._desk.document.edit_brief(f"Move {self._where()}", change)
 
     def _set_note(self) -> None:
-        text = self.note.text().strip() or None
-        now, node = self._desk.level.now, self._desk.selection.node
-        if now is not None and node >= 0 and (now.scene.marks.nodes[node].note or None) != text:
-            self._set("note", text)
+        text = self.note.text().strip()
+        # Of various notes none is lost because the field that says so was left as it was.
+        if self._desk.selection.node >= 0 and text != (self._note or ""):
+            self._set("note", text or None)
 
     def _clear(self) -> None:
         paths, below = self._paths(), self._branch() is not None

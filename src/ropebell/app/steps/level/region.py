@@ -9,7 +9,8 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
 from ropebell.app.desk import Desk
-from ropebell.app.parts import Scale, Triple, TunedNumber, button, label, pair, rows_in
+from ropebell.app.number_fields import Scale, Triple, TunedNumber
+from ropebell.app.parts import button, label, pair, rows_in
 from ropebell.app.reading import Opened
 from ropebell.app.words import short_count
 from ropebell.build.stage import Size

@@ -9,7 +9,8 @@ from PyQt6.QtWidgets import QListWidget
 
 from ropebell.app.box_grips import box_here
 from ropebell.app.desk import Desk
-from ropebell.app.parts import Fold, Scale, TunedNumber, button, pair
+from ropebell.app.number_fields import Scale, TunedNumber
+from ropebell.app.parts import Fold, button, pair
 from ropebell.level.brief import Brief, SightBox
 
 

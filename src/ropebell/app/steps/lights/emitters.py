@@ -24,7 +24,8 @@ from PyQt6.QtWidgets import (
 )  # fmt: skip
 
 from ropebell.app.desk import Desk
-from ropebell.app.parts import Scale, TunedNumber, button, label, pair, rows_in, rule
+from ropebell.app.number_fields import Scale, TunedNumber
+from ropebell.app.parts import button, label, pair, rows_in, rule
 from ropebell.app.reading import Opened
 from ropebell.app.tint import from_display, to_display
 from ropebell.level.brief import Brief, EmitterChange

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable, Sequence
 
-from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QCheckBox, QColorDialog, QLineEdit, QPushButton, QWidget
 
-from ropebell.app.parts import Fold, Scale, Triple, TunedNumber, button, combo, label, pair, rows_in
+from ropebell.app.number_fields import Scale, Triple, TunedNumber, common
+from ropebell.app.parts import Fold, button, combo, label, pair, rows_in, show_choice
 from ropebell.app.reading import Opened
 from ropebell.app.tint import from_display, to_display
 from ropebell.level.brief import ADDED, NO_CHANGE, LightChange
@@ -20,15 +22,17 @@ MODES = {"baked": "baked", "hybrid": "hybrid", "live": "live", "undecided": "lat
 
 
 class LightForm(QWidget):
-    """Shows the first of the selected lights; what is changed is asked for all of them.
+    """Shows the selected lights, and where they differ; one setting that is changed is asked for all of them.
 
     Signals:
         changed: title of the undo step, its gesture or "", and the settings as fields of `LightChange`.
+        part_changed: `position` or `direction`, which of its three numbers, and what it is now.
         template_chosen: name of a template to follow, or None. template_made: name for a new one.
         template_written: the template shall become as the light is. reset_wanted: as in the level.
     """
 
     changed = pyqtSignal(str, str, dict)
+    part_changed = pyqtSignal(str, int, float)
     template_chosen = pyqtSignal(object)
     template_made = pyqtSignal(str)
     template_written = pyqtSignal()
@@ -37,7 +41,7 @@ class LightForm(QWidget):
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._light: PlacedLight | None = None
-        self._note = ""
+        self._note: str | None = ""
         self._rows = rows_in(self, 6)
         self._add_main()
         self._add_shape()
@@ -135,8 +139,8 @@ class LightForm(QWidget):
         self.new_template.returnPressed.connect(self._make_template)
         self.to_template.clicked.connect(self.template_written)
         self.note.editingFinished.connect(self._set_note)
-        self.position.changed.connect(lambda v: self._change("Move", position=v))
-        self.aim.changed.connect(lambda v: self._change("Aim", direction=v) if any(v) else None)
+        self.position.part_changed.connect(lambda part, v: self.part_changed.emit("position", part, v))
+        self.aim.part_changed.connect(lambda part, v: self.part_changed.emit("direction", part, v))
         self.reset.clicked.connect(self.reset_wanted)
 
     def _change(self, title: str, gesture: str = "", **values: object) -> None:
@@ -157,75 +161,97 @@ class LightForm(QWidget):
 
     def _set_note(self) -> None:
         text = self.note.text().strip()
-        if text != self._note:
+        # Of various notes none is lost because the field that says so was left as it was.
+        if text != (self._note or ""):
             self._change("Note", note=text or None)
 
-    def show_light(self, now: Opened, light: PlacedLight, others: int, built: float | None) -> None:
-        """Show a light as it is now.
+    def show_lights(self, now: Opened, lights: Sequence[PlacedLight], built: float | None) -> None:
+        """Show the selected lights as they are now; where they differ, the field says so.
 
         Args:
-            others: how many more are selected. built: its strength in the last build, cd or lx.
+            lights: the one that is described first. built: its strength in the last build, cd or lx.
         """
+        light, others = lights[0], len(lights) - 1
         self._light = light
-        change = now.project.brief.light(light.name)
+        changes = [now.project.brief.light(one.name) for one in lights]
+
+        def show(field: TunedNumber, of: Callable[[PlacedLight], float], note: str = "") -> None:
+            field.show_value(common(of(one) for one in lights), note)
+
         self.name.setText(light.name.rsplit("/", 1)[-1] + (f" and {others} more" if others else ""))
-        self.mode.setCurrentIndex(list(MODES).index(light.mode))
-        self.on.setChecked(change.enabled)
-        self.color.setStyleSheet(f"background: {to_display(light.color).name()};")
-        own = now.level.lights[next(n.light for n in now.level.nodes if n.path == light.name)]
-        strength = own.intensity if change.intensity is None else change.intensity
+        show_choice(self.mode, [one.mode for one in lights])
+        check(self.on, [change.enabled for change in changes])
+        color = common(one.color for one in lights)
+        shown = to_display(light.color).name()
+        self.color.setStyleSheet(f"background: {shown};" if color is not None else "")
+        self.color.setText("" if color is not None else "…")
+        self.color.setToolTip("" if color is not None else "Various colours")
+        own = [_own_strength(now, one) for one in lights]
+        strengths = [o if c.intensity is None else c.intensity for o, c in zip(own, changes)]
         field, other = (self.lux, self.candela) if light.kind == "directional" else (self.candela, self.lux)
         other.hide()
         field.show()
-        field.show_value(strength, _strength_note(light, own.intensity, built))
+        field.show_value(common(strengths), _strength_note(light, own[0], built))
         self.reach.setVisible(light.kind in ("point", "spot"))
         for side, kinds in ((self.wide, ("rectangle", "tube")), (self.tall, ("rectangle",))):
             side.setVisible(light.kind in kinds)
-        self.wide.show_value(light.width, "its length" if light.kind == "tube" else "")
-        self.tall.show_value(light.height)
+        show(self.wide, lambda x: x.width, "its length" if light.kind == "tube" else "")
+        show(self.tall, lambda x: x.height)
         self.roll.setVisible(light.kind in ("rectangle", "tube"))
-        self.roll.show_value(math.degrees(light.roll))
+        show(self.roll, lambda x: math.degrees(x.roll))
         self.source_size.setVisible(light.kind != "rectangle")
-        self.reach.show_value(light.reach or 0.0, "" if light.reach else "0 is unlimited")
+        show(self.reach, lambda x: x.reach or 0.0, "" if light.reach else "0 is unlimited")
         for cone in (self.outer, self.inner):
             cone.setVisible(light.kind == "spot")
-        self.outer.show_value(math.degrees(light.outer_cone))
-        self.inner.show_value(math.degrees(light.inner_cone))
-        self.source_size.show_value(
-            light.size, "half angle of the disk in degrees" if light.kind == "directional" else ""
-        )
-        self.share.show_value(light.share)
-        self.saturation.show_value(light.saturation)
-        self.subtracts.setChecked(light.subtracts)
-        self.work.setChecked(light.work)
-        self._show_links(now, light, now.project.brief.lights.get(light.name, NO_CHANGE))
-        self.position.show_values(light.position.tolist())
-        self.aim.show_values(light.direction.tolist())
+        show(self.outer, lambda x: math.degrees(x.outer_cone))
+        show(self.inner, lambda x: math.degrees(x.inner_cone))
+        show(self.source_size, lambda x: x.size,
+             "half angle of the disk in degrees" if light.kind == "directional" else "")  # fmt: skip
+        show(self.share, lambda x: x.share)
+        show(self.saturation, lambda x: x.saturation)
+        check(self.subtracts, [one.subtracts for one in lights])
+        check(self.work, [one.work for one in lights])
+        self._show_links(now, light, [now.project.brief.lights.get(one.name, NO_CHANGE) for one in lights])
+        self.position.show_values(*(one.position.tolist() for one in lights))
+        self.aim.show_values(*(one.direction.tolist() for one in lights))
         for widget in (self.aim, self.aim_label):
             widget.setVisible(light.kind != "point")
         self.shape.set_summary(f"{light.reach:g} m" if light.reach and light.kind != "directional" else "")
 
-    def _show_links(self, now: Opened, light: PlacedLight, change: LightChange) -> None:
+    def _show_links(self, now: Opened, light: PlacedLight, changes: Sequence[LightChange]) -> None:
+        change = changes[0]
         self.fixture.clear()
         self.fixture.addItem("none", None)
         near = nearest_objects(now.scene, light)
         for path in [*([change.fixture] if change.fixture and change.fixture not in near else []), *near]:
             self.fixture.addItem(path.rsplit("/", 1)[-1], path)
-        self.fixture.setCurrentIndex(max(self.fixture.findData(change.fixture), 0))
+        show_choice(self.fixture, [c.fixture for c in changes])
         self.template.clear()
         self.template.addItem("none", None)
         for name in sorted(now.project.brief.templates):
             self.template.addItem(name, name)
-        self.template.setCurrentIndex(max(self.template.findData(change.template), 0))
+        show_choice(self.template, [c.template for c in changes])
         followers = (
             sum(c.template == change.template for c in now.project.brief.lights.values()) if change.template else 0
         )
         self.to_template.setVisible(bool(change.template))
         self.to_template.setText(f"Change it for all {followers} that follow")
-        self._note = change.note or ""
         if not self.note.hasFocus():
-            self.note.setText(self._note)
+            self._note = common(c.note or "" for c in changes)
+            self.note.setText(self._note or "")
+            self.note.setPlaceholderText("Note" if self._note is not None else "various notes")
         self.links.set_summary(change.template or "")
+
+
+def check(box: QCheckBox, values: Sequence[bool]) -> None:
+    """Check a box, or half of it where the values differ."""
+    box.setTristate(len(set(values)) > 1)
+    both = Qt.CheckState.PartiallyChecked
+    box.setCheckState(both if box.isTristate() else Qt.CheckState.Checked if values[0] else Qt.CheckState.Unchecked)
+
+
+def _own_strength(now: Opened, light: PlacedLight) -> float:
+    return now.level.lights[next(n.light for n in now.level.nodes if n.path == light.name)].intensity
 
 
 def _strength_note(light: PlacedLight, own: float, built: float | None) -> str:

@@ -9,7 +9,8 @@ import numpy as np
 from PyQt6.QtWidgets import QListWidgetItem, QWidget
 
 from ropebell.app.desk import Desk
-from ropebell.app.parts import Scale, Sentences, TunedNumber, button, label, pair, rows_in, rule
+from ropebell.app.number_fields import Scale, TunedNumber
+from ropebell.app.parts import Sentences, button, label, pair, rows_in, rule
 from ropebell.app.stage.overlay import Mark, Overlay, plain
 from ropebell.app.words import count, luminance, lux
 from ropebell.build.mover import MoverLight

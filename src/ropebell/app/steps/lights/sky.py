@@ -11,7 +11,8 @@ from PyQt6.QtGui import QImage, QPixmap
 from PyQt6.QtWidgets import QCheckBox, QColorDialog, QFileDialog, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from ropebell.app.desk import Desk
-from ropebell.app.parts import Scale, TunedNumber, button, combo, label, pair, rows_in, rule
+from ropebell.app.number_fields import Scale, TunedNumber
+from ropebell.app.parts import button, combo, label, pair, rows_in, rule
 from ropebell.app.steps.lights.emitters import spaced
 from ropebell.app.tint import from_display, to_display
 from ropebell.errors import LevelError

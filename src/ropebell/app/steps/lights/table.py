@@ -9,11 +9,12 @@ from PyQt6.QtCore import QItemSelectionModel, Qt, pyqtSignal
 from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QMenu, QTableWidget, QTableWidgetItem, QWidget
 
 from ropebell.app.desk import Desk
-from ropebell.app.parts import Scale, TunedNumber, button, combo, pair, rows_in, rule
+from ropebell.app.number_fields import Scale, TunedNumber
+from ropebell.app.parts import button, combo, pair, rows_in, rule
 from ropebell.app.steps.lights.form import MODES, UNITS, LightForm
 from ropebell.app.tint import to_display
 from ropebell.checks.lights import worst_overlap
-from ropebell.level.brief import ADDED, NO_CHANGE
+from ropebell.level.brief import ADDED, NO_CHANGE, Brief
 from ropebell.level.light_edits import (
     following,
     free_name,
@@ -100,6 +101,7 @@ class LightsPage(QWidget):
         s, form = self._desk, self.form
         self.table.itemSelectionChanged.connect(self._rows_chosen)
         form.changed.connect(lambda title, gesture, values: self._change(title, gesture, **values))
+        form.part_changed.connect(self._change_part)
         form.template_chosen.connect(self._follow_template)
         form.template_made.connect(self._make_template)
         form.template_written.connect(self._write_template)
@@ -177,7 +179,7 @@ class LightsPage(QWidget):
         if now is not None and chosen:
             built, name = self._desk.rope.manifest, chosen[0].name
             last = built.lights[name].intensity if built is not None and name in built.lights else None
-            self.form.show_light(now, chosen[0], len(chosen) - 1, last)
+            self.form.show_lights(now, chosen, last)
 
     def _mark_rows(self) -> None:
         wanted = set(self._desk.selection.chosen)
@@ -218,6 +220,22 @@ class LightsPage(QWidget):
         paths = self._paths()
         if paths:
             self.change(paths, title, gesture, **values)
+
+    def _change_part(self, key: str, part: int, value: float) -> None:
+        """Set one number of the places, or of the directions, of all selected; the others stay each light's own."""
+        wanted = {}
+        for light in self._lights():
+            values = getattr(light, key).tolist()
+            values[part] = value
+            if key == "position" or any(values):  # a direction of no length points nowhere
+                wanted[light.name] = tuple(values)
+
+        def moved(brief: Brief) -> Brief:
+            for path, values in wanted.items():
+                brief = with_settings(brief, (path,), **{key: values})
+            return brief
+
+        self._desk.document.edit_brief("Move" if key == "position" else "Aim", moved)
 
     def _paths(self) -> tuple[str, ...]:
         return tuple(light.name for light in self._lights())

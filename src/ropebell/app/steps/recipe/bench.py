@@ -7,7 +7,8 @@ from collections.abc import Sequence
 from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from ropebell.app.desk import Desk
-from ropebell.app.parts import Choice, Scale, TunedNumber, combo, label, pair, rule, scrolled_column
+from ropebell.app.number_fields import Scale, TunedNumber
+from ropebell.app.parts import Choice, combo, label, pair, rule, scrolled_column
 from ropebell.app.steps.recipe.keeping import RecipeKeeping
 from ropebell.app.words import DRAFT_TITLES, DRAFTS, clock, megabytes, short_count
 from ropebell.build.estimate import Estimate, estimate
