@@ -25,6 +25,7 @@ from ropebell.errors import LevelError, RopeBellError, step, why
 from ropebell.level import display
 from ropebell.level.brief import Brief, LightChange
 from ropebell.level.display import linear_to_srgb, srgb_to_linear, tone
+from ropebell.level.finding import area_words, short_number
 from ropebell.level.limits import beside
 from ropebell.level.model import Level, Light, Material, Mesh, Node, Primitive, TextureUse
 from ropebell.level.prepare import flatten, with_lights
@@ -368,3 +369,15 @@ def test_a_library_without_room_is_no_full_disk() -> None:
     refused = OSError("cannot load library 'x.so': x.so: failed to map segment from shared object")
     assert why(refused) == "there is not enough memory" and "ulimit -v" in step(refused)
     assert "disk" in why(OSError("5 requested and 3 written"))
+
+
+@pytest.mark.parametrize(
+    ("value", "words"),
+    [(400.0, "400"), (123456.0, "120,000"), (0.0456, "0.046"), (9.99, "10"), (1.0, "1"), (-250.0, "-250")],
+)
+def test_numbers_for_people_have_no_exponents(value: float, words: str) -> None:
+    assert short_number(value) == words
+
+
+def test_areas_are_written_in_what_one_can_picture() -> None:
+    assert area_words(0.04) == "400 cm²" and area_words(400.0) == "400 m²" and area_words(1.26) == "1.3 m²"

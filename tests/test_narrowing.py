@@ -187,7 +187,9 @@ def test_an_object_is_taken_apart_without_losing_a_triangle() -> None:
     assert [p.words for p in shells] == ["shell 1", "shell 2"] and [p.triangles for p in shells] == [12, 12]
     clusters = taken_apart(level, shells[1])
     assert len(clusters) > 1 and sum(p.triangles for p in clusters) == 12
-    assert joined_pieces(clusters[:4]).words == "shell 2, clusters 1 to 4"
+    assert joined_pieces(clusters[:4]).words == "clusters 1 to 4 of shell 2"
+    inner = taken_apart(level, joined_pieces(clusters[3:6]))
+    assert joined_pieces([inner[0], inner[2]]).words == "clusters 1 and 3 of clusters 4 to 6 of shell 2"
     rows = {paths["house/pair"]: joined_pieces(clusters).rows}
     alone = subset(level, frozenset(), rows)
     assert alone.triangle_count() == 12

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -34,6 +36,7 @@ from ropebell.build.recipe import (
     with_value,
 )
 from ropebell.build.scope import box_of
+from ropebell.build.setting_words import TITLES, setting_in_words, setting_title
 from ropebell.build.settings_cost import step_costs
 from ropebell.build.shelf import (
     checked_name,
@@ -77,6 +80,20 @@ CONTRACT = [
     "limits.workers",
     "draft",
 ]
+
+
+def test_every_setting_has_one_title_and_a_way_to_write_it() -> None:
+    def keys(values: dict[str, Any], head: str = "") -> Iterator[str]:
+        for key, value in values.items():
+            yield from keys(value, f"{head}{key}.") if isinstance(value, dict) else (f"{head}{key}",)
+
+    assert set(keys(named("final").model_dump())) <= TITLES.keys()
+    assert setting_title("occlusion.enabled") == "Ambient occlusion" and setting_title("lights/lamp") == "lights/lamp"
+    assert [setting_in_words("occlusion.enabled", on) for on in (False, True)] == ["off", "on"]
+    assert setting_in_words("worker", "") == "as usual" and setting_in_words("worker", "hasty") == "hasty"
+    assert setting_in_words("density.texels_per_metre", 20.0) == "20 tx/m"
+    assert setting_in_words("sky", [1.0, 0.5, 0.25]) == "1, 0.5, 0.25 cd/m²"
+    assert setting_in_words("light.bounces", "converged") == "converged"
 
 
 def test_the_contract_keys_are_all_there_with_usable_defaults() -> None:

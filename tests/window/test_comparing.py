@@ -15,7 +15,7 @@ from waits import LONG, Opener, build, idle
 from helpers import level_file, room
 from ropebell.app.stage.camera import Camera
 from ropebell.app.steps.compare import CompareStep
-from ropebell.app.steps.compare.bench import ADVICE, CHANGES, LEVEL, OBJECT, OF_SPOT, TIME
+from ropebell.app.steps.compare.bench import ADVICE, CHANGES, LEVEL, OBJECT, OF_SPOT, TIME, CompareBench
 from ropebell.app.steps.compare.views import BESIDE, COST, FIRST, LUX, WIPE
 from ropebell.app.views import RESULT
 from ropebell.app.window import Window
@@ -201,8 +201,9 @@ def test_advice_is_applied_undone_and_kept(window: Window, qtbot: QtBot) -> None
     s, step = window.desk, _step(window)
     window.go_to_step("compare")
     bench = step.compare_bench
-    bench.pages.chosen.emit(ADVICE)
-    bench.ask.click()
+    window.go_to_step("build")
+    s.commands.run("compare.advice")  # from wherever one is, its page opens
+    assert window.step is step and bench.pages.shown == ADVICE
     qtbot.waitUntil(lambda: step.comparing.advice is not None, timeout=LONG)
     idle(window, qtbot)
     assert step.comparing.advice
@@ -217,5 +218,14 @@ def test_advice_is_applied_undone_and_kept(window: Window, qtbot: QtBot) -> None
     densities = [m.density for m in project.brief.marks.values() if m.density is not None]
     assert densities and np.max(densities) < 1.0
     assert [t.title for t in read_taken(project.folder)] == [best.title] and bench.taken.count() == 1
+    assert titles_of(bench) != best.title
     s.document.undo.undo()
     assert s.document.project is not None and not s.document.project.brief.marks
+    # What is undone is not taken, and is offered again.
+    assert read_taken(project.folder) == [] and bench.taken.count() == 0
+    assert titles_of(bench) == best.title
+
+
+def titles_of(bench: CompareBench) -> str:
+    first = bench.list_rows.itemAt(0)
+    return first.widget().text() if first is not None else ""  # type: ignore[union-attr]

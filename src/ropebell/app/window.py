@@ -57,6 +57,10 @@ from ropebell.level.scene import index_of, is_middle
 
 # Benches that are made early wait until a person has had a first look.
 NARROW, EARLY_MS = 1100, 700
+# What is told of one level says nothing of the next.
+OF_ONE_LEVEL = (
+    "place", "around", "near", "relight", "finishing", "advice", "hunt", "sight", "knot", "profile", "journal", "build",
+)  # fmt: skip
 EMPTY = "Drop a level here, or open one with Ctrl+O.\nRope Bell reads glTF (.gltf, .glb) and Wavefront OBJ."
 RUNNING = "A build is running. Stop it before another level is opened."
 
@@ -99,6 +103,7 @@ class Window(QMainWindow):
         self.sample = SampleWriter(self)
         self._shown_step = next(iter(self.steps))
         self._target: Path | None = None
+        self._told_of: Path | None = None
         self.setWindowTitle("Rope Bell")
         self.setAcceptDrops(True)
         self.setMinimumSize(900, 600)
@@ -250,6 +255,9 @@ class Window(QMainWindow):
         assert now is not None
         if self._target is not None:
             self.desk.preferences.opened(self._target)
+        if now.project.folder != self._told_of:
+            self.desk.telling.over(*OF_ONE_LEVEL)
+            self._told_of = now.project.folder
         self.top.name.setText(now.project.name)
         self.top.name.setToolTip(str(now.project.level))
         self.setWindowTitle(f"{now.project.name} - Rope Bell")

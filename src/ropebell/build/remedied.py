@@ -42,8 +42,18 @@ class Tried:
 
     def held_by(self, brief: Brief, recipe: Recipe) -> bool:
         """Tells if these settings are as the remedy made them."""
-        values = _flat(_values(brief, recipe))
-        return all(values.get(key) == value for key, value in self.changed)
+        return holds(self.changed, brief, recipe)
+
+
+def holds(changed: Changed, brief: Brief, recipe: Recipe) -> bool:
+    """Tells if these settings are as a change made them."""
+    values = _flat(_values(brief, recipe))
+    return all(values.get(key) == value for key, value in changed)
+
+
+def changed_from(values: Any) -> Changed:
+    """Reads a change back as JSON keeps it."""
+    return tuple((tuple(str(part) for part in key), value) for key, value in values)
 
 
 def changed_by(before: tuple[Brief, Recipe], after: tuple[Brief, Recipe]) -> Changed:
@@ -78,7 +88,7 @@ def read_tried(folder: Path) -> list[Tried]:
 
 def _of(values: dict[str, Any]) -> Tried:
     finding = Finding.of(values["finding"])
-    changed = tuple((tuple(str(part) for part in key), value) for key, value in values.get("changed", ()))
+    changed = changed_from(values.get("changed", ()))
     return Tried(
         finding, str(values["remedy"]), int(values["build"]), int(values["after"]), str(values["verdict"]), changed
     )  # fmt: skip

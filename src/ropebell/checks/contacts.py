@@ -12,7 +12,7 @@ from ropebell.checks.before import BEFORE, LIGHTS, SHAPES
 from ropebell.checks.contact_kernels import overlapping_pairs
 from ropebell.checks.shapes import turned_pieces
 from ropebell.checks.subject import Subject, as_place, listed, rows_by, short
-from ropebell.level.finding import Finding
+from ropebell.level.finding import Finding, area_words
 from ropebell.level.model import F32, F64, I32, I64
 from ropebell.level.welded import totals
 from ropebell.light.rays import RaySpace
@@ -280,14 +280,10 @@ def coplanar(s: Subject) -> Iterator[Finding]:
         name = scene.node_names[node]
         at = places[mine[np.argmax(area[mine])]]
         reason = (
-            f"{_area(covered)} of it lie in the plane of {listed(others)}: both claim the same texels of the picture, "
-            f"which flickers and darkens."
+            f"{area_words(covered)} of it lie in the plane of {listed(others)}: both claim the same texels of the "
+            f"picture, which flickers and darkens."
         )
         yield Finding("coplanar", "warning", name, reason, "Move it off the plane by a few millimetres", as_place(at))
-
-
-def _area(square_metres: float) -> str:
-    return f"{square_metres:.2g} m²" if square_metres >= 0.1 else f"{1e4 * square_metres:.2g} cm²"
 
 
 def _pairs(s: Subject) -> tuple[I64, I64, F64, F64]:

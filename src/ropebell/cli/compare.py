@@ -9,6 +9,7 @@ from pathlib import Path
 from ropebell.build.estimate import calibrated
 from ropebell.build.precheck import gather
 from ropebell.build.result import open_result
+from ropebell.build.setting_words import setting_title
 from ropebell.build.store import Store
 from ropebell.cli.commands import project_of
 from ropebell.cli.said import say
@@ -44,13 +45,13 @@ def run_compare(a: Path, b: Path, in_json: bool, page: Path | None) -> int:
 
 def _lines(c: Comparison) -> str:
     lines = [in_words(c)]
-    lines += [f"  {s.key}: {s.a} → {s.b}" for s in c.changes.settings]
+    lines += [f"  {s.words}" for s in c.changes.settings]
     lines += [f"  {x.node}: {x.what}" for x in c.changes.contents[:20]]
     if len(c.changes.contents) > 20:
         lines.append(f"  and {len(c.changes.contents) - 20} more")
     if len(c.changes.of_light) > 1:
         lines.append("More than one thing changed:")
-        lines += [f"  {100 * x.share:5.1f} %  {x.name}" for x in c.causes.causes]
+        lines += [f"  {100 * x.share:5.1f} %  {setting_title(x.name)}" for x in c.causes.causes]
     if c.causes.told:
         lines.append(c.causes.told)
     if (worst := c.worst) is not None:
@@ -61,7 +62,7 @@ def _lines(c: Comparison) -> str:
     new = sum(state == "new" for _, state in c.faults.found)
     lines.append(f"Faults: {new} new, {len(c.faults.gone) + len(c.faults.taken_away)} gone, "
                  f"{len(c.faults.found) - new} still")  # fmt: skip
-    apart = [s.key for s in c.changes.conditions]
+    apart = [setting_title(s.key).lower() for s in c.changes.conditions]
     for stage, x, y in times(c.a.manifest, c.b.manifest)[-1:]:
         under = f" (not comparable: {', '.join(apart[:3])} differ)" if apart else ""
         lines.append(f"Time, {stage}: {x or 0:.1f} s → {y or 0:.1f} s{under}")

@@ -10,8 +10,11 @@ from typing import Any
 import numpy as np
 
 from ropebell.build.manifest import Manifest
+from ropebell.build.recipe import Recipe
+from ropebell.build.remedied import Changed, changed_from, holds
 from ropebell.compare.advice import Advice
 from ropebell.files import read_kept, write_json
+from ropebell.level.brief import Brief
 
 FILE = "advice.json"
 MOST = 200
@@ -26,6 +29,7 @@ class Taken:
     Attributes:
         kind, title: of the advice. predicted: seconds. loss: predicted share of what players see that changes.
         build: the last one before. actual: seconds really saved, None while no build tells.
+        changed: what it set.
     """
 
     kind: str
@@ -34,6 +38,7 @@ class Taken:
     loss: float
     build: int
     actual: float | None = None
+    changed: Changed = ()
 
 
 def read_taken(folder: Path) -> list[Taken]:
@@ -43,7 +48,8 @@ def read_taken(folder: Path) -> list[Taken]:
 
 def _of(v: dict[str, Any]) -> Taken:
     actual = None if v["actual"] is None else float(v["actual"])
-    return Taken(str(v["kind"]), str(v["title"]), float(v["predicted"]), float(v["loss"]), int(v["build"]), actual)
+    predicted, loss, changed = float(v["predicted"]), float(v["loss"]), changed_from(v.get("changed", ()))
+    return Taken(str(v["kind"]), str(v["title"]), predicted, loss, int(v["build"]), actual, changed)
 
 
 def write_taken(folder: Path, taken: Sequence[Taken]) -> None:
@@ -55,9 +61,14 @@ def write_taken(folder: Path, taken: Sequence[Taken]) -> None:
     write_json(folder / FILE, {"taken": [asdict(t) for t in taken[-MOST:]]})
 
 
-def taking(advice: Advice, build: int) -> Taken:
+def taking(advice: Advice, build: int, changed: Changed = ()) -> Taken:
     """An advice that is taken after a build."""
-    return Taken(advice.kind, advice.title, advice.saving, advice.loss, build)
+    return Taken(advice.kind, advice.title, advice.saving, advice.loss, build, changed=changed)
+
+
+def not_undone(taken: Sequence[Taken], brief: Brief, recipe: Recipe) -> list[Taken]:
+    """The same without advice that was taken back before any build judged it."""
+    return [t for t in taken if t.actual is not None or holds(t.changed, brief, recipe)]
 
 
 def judged(taken: Sequence[Taken], before: Manifest | None, build: int, now: Manifest) -> list[Taken]:
@@ -66,7 +77,7 @@ def judged(taken: Sequence[Taken], before: Manifest | None, build: int, now: Man
     Args:
         before: of the build before the advice. build: number of the one after it.
     """
-    open_ = [t for t in taken if t.actual is None and t.build < build]
+    open_ = [t for t in taken if t.actual is None and t.build < build and holds(t.changed, now.brief, now.recipe)]
     if not open_ or before is None or before.reused or now.reused or not _alike(before, now):
         return list(taken)
     saved, predicted = before.total_seconds - now.total_seconds, sum(t.predicted for t in open_)

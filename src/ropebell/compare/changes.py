@@ -10,6 +10,7 @@ import numpy as np
 from ropebell.build.carry import same_within, triangle_keys
 from ropebell.build.manifest import LightFacts, Manifest
 from ropebell.build.result import Result
+from ropebell.build.setting_words import setting_in_words, setting_title
 from ropebell.build.stale import arranging
 from ropebell.build.timing import unlike_conditions
 from ropebell.level.brief import to_values
@@ -30,6 +31,11 @@ class Setting:
     key: str
     a: Any
     b: Any
+
+    @property
+    def words(self) -> str:
+        """For a person, such as "Ambient occlusion: off → on"."""
+        return f"{setting_title(self.key)}: {setting_in_words(self.key, self.a)} → {setting_in_words(self.key, self.b)}"
 
 
 @dataclass(frozen=True)

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import base64
+from collections.abc import Iterable
 
 import numpy as np
 
+from ropebell.build.setting_words import setting_in_words, setting_title
+from ropebell.compare.changes import Setting
 from ropebell.compare.compare import Comparison, in_words, spent, times
 from ropebell.deliver.findings import crop
 from ropebell.deliver.page import escaped, page, table
@@ -21,11 +24,11 @@ def as_html(c: Comparison) -> str:
     name_a, name_b = c.a.folder.name, c.b.folder.name
     parts = [f"<h1>Build {e(name_b)} against build {e(name_a)}</h1><p class=lead>{e(in_words(c))}</p>"]
     if c.changes.settings:
-        parts.append("<h2>Settings</h2>" + table(("", "A", "B"), [(s.key, s.a, s.b) for s in c.changes.settings]))
+        parts.append("<h2>Settings</h2>" + table(("", "A", "B"), _rows(c.changes.settings)))
     if c.changes.contents:
         parts.append("<h2>Contents</h2>" + table(("", ""), [(x.node, x.what) for x in c.changes.contents]))
     if c.causes.causes and len(c.changes.of_light) > 1:
-        rows = [(x.name, f"{100 * x.share:.1f} %") for x in c.causes.causes]
+        rows = [(setting_title(x.name), f"{100 * x.share:.1f} %") for x in c.causes.causes]
         parts.append("<h2>Causes of the difference</h2>" + table(("", "Share"), rows))
     if c.causes.told:
         parts.append(f"<p class=more>{e(c.causes.told)}</p>")
@@ -44,7 +47,7 @@ def as_html(c: Comparison) -> str:
             parts.append(f"<h2>{title} that took longest, seconds</h2>" + table(("", "A", "B"), longest))
     if c.changes.conditions:
         parts.append("<p class=more>The times were taken under other conditions: no verdict on them.</p>")
-        parts.append(table(("", "A", "B"), [(s.key, s.a, s.b) for s in c.changes.conditions]))
+        parts.append(table(("", "A", "B"), _rows(c.changes.conditions)))
     return page(f"Build {name_b} against {name_a}", "\n".join(parts))
 
 
@@ -77,3 +80,7 @@ def _pictures(c: Comparison) -> str:
 
 def _crop(pages: F32, number: int, texel: tuple[int, int], white: float) -> str:
     return base64.b64encode(crop(pages, number, texel, white)).decode("ascii")
+
+
+def _rows(settings: Iterable[Setting]) -> list[tuple[str, str, str]]:
+    return [(setting_title(s.key), setting_in_words(s.key, s.a), setting_in_words(s.key, s.b)) for s in settings]

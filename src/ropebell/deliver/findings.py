@@ -17,7 +17,7 @@ from ropebell.deliver.page import escaped
 from ropebell.faults.over_builds import Seen
 from ropebell.faults.run import TITLES
 from ropebell.level.display import tone
-from ropebell.level.finding import Finding
+from ropebell.level.finding import Finding, area_words, short_number
 from ropebell.level.model import F32
 
 # SARIF's levels by our severities.
@@ -163,8 +163,8 @@ def _section(f: Finding, state: str, result: Result, white: float, note: str) ->
         data = base64.b64encode(crop(result.total, f.page, f.texel, white)).decode("ascii")
         picture = f"<img alt='the page around it' src='data:image/png;base64,{data}'>"
     facts = [state, f.severity, "proved" if f.proved else "likely"]
-    facts += [f"{f.measure[0]:.3g} {f.measure[1]}"] if f.measure is not None else []
-    facts += [f"{f.area:.3g} m²"] if f.area else []
+    facts += [f"{short_number(f.measure[0], 3)} {f.measure[1]}"] if f.measure is not None else []
+    facts += [area_words(f.area)] if f.area else []
     facts += ["at " + ", ".join(f"{v:.2f}" for v in f.place)] if f.place is not None else []
     lines = [
         f"<h2>{escaped(_title(f))}</h2>",

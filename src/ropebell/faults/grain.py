@@ -13,7 +13,7 @@ from ropebell.faults.lit import Lit
 from ropebell.faults.patches import finding, large_enough, patches
 from ropebell.faults.ways import starts
 from ropebell.kernel import kernel
-from ropebell.level.finding import Finding
+from ropebell.level.finding import Finding, area_words
 from ropebell.level.model import F32, F64, I32, LUMINANCE, Mask, PerTexel3
 from ropebell.light.denoise import Layout
 from ropebell.light.finishing import Gathering, without_noise
@@ -52,7 +52,7 @@ def noise(s: Looked) -> Iterator[Finding]:
         worst = int(patch[np.argmax(lit.told_noise[patch])])
         more = int(np.ceil(lit.settings.gather_rays * lit.settings.draft * (share / NOISY) ** 2 / 64) * 64)
         source = _brought_by(lit, patch, leaving)
-        reason = f"Its light is uncertain by {100 * share:.1f} % over {float(lit.area[patch].sum()):.2g} m²"
+        reason = f"Its light is uncertain by {100 * share:.1f} % over {area_words(float(lit.area[patch].sum()))}"
         reason += f", mostly by what '{short(source)}' throws back." if source else "."
         if lit.settings.denoised:
             reason += " The filter has smoothed it; how well is not certain."

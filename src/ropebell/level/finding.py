@@ -8,6 +8,8 @@ from typing import Any
 
 from ropebell.level.model import Notice
 
+# From here on an area is written in square metres, below in square centimetres.
+LEAST_SQUARE_METRES = 0.1
 SEVERITIES = ("error", "warning", "note")
 MOST_OTHERS = 8
 OF_LIGHT = ("area", "measure", "page", "texel", "proved")
@@ -25,6 +27,22 @@ REMEDIES = {
     "lightmap-coordinates": "Give the mesh a clean second coordinate set, or none",
     "chart-too-large": "Raise density.page_size, or cut the object",
 }
+
+
+def short_number(value: float, digits: int = 2) -> str:
+    """A number with so many significant digits, and never with an exponent that nobody reads."""
+    if not math.isfinite(value) or value == 0.0:
+        return f"{value:g}"
+    after = digits - 1 - math.floor(math.log10(abs(value)))
+    rounded = round(value, after)
+    return f"{rounded:,.{max(after, 0)}f}".rstrip("0").rstrip(".") if after > 0 else f"{rounded:,.0f}"
+
+
+def area_words(square_metres: float) -> str:
+    """An area for people."""
+    if square_metres >= LEAST_SQUARE_METRES:
+        return f"{short_number(square_metres)} m²"
+    return f"{short_number(1e4 * square_metres)} cm²"
 
 
 @dataclass(frozen=True)

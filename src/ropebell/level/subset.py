@@ -117,13 +117,14 @@ def joined(pieces: Sequence[Piece]) -> Piece:
     """Several pieces of one object as one."""
     if len(pieces) == 1:
         return pieces[0]
-    head, _, first = pieces[0].words.rpartition(", ")
+    first, _, whole = pieces[0].words.partition(" of ")
     kind, _, _ = first.rpartition(" ")
-    numbers = [int(p.words.rpartition(" ")[2]) for p in pieces]
+    numbers = [int(p.words.partition(" of ")[0].rpartition(" ")[2]) for p in pieces]
     in_row = numbers == list(range(numbers[0], numbers[-1] + 1)) and len(numbers) > 2
-    words = f"{kind}s {numbers[0]} to {numbers[-1]}" if in_row else f"{kind}s {', '.join(map(str, numbers))}"
+    some = f"{', '.join(map(str, numbers[:-1]))} and {numbers[-1]}"
+    words = f"{kind}s {numbers[0]} to {numbers[-1]}" if in_row else f"{kind}s {some}"
     rows = tuple(np.logical_or.reduce(r) for r in zip(*(p.rows for p in pieces)))
-    return Piece(pieces[0].node, f"{head}, {words}" if head else words, rows)
+    return Piece(pieces[0].node, f"{words} of {whole}" if whole else words, rows)
 
 
 def taken_apart(level: Level, piece: Piece) -> list[Piece]:
@@ -135,7 +136,7 @@ def taken_apart(level: Level, piece: Piece) -> list[Piece]:
     found = []
     for words, inner in _parts(mesh.primitives[only], piece.rows[only]):
         rows = tuple(inner if i == only else empty for i, empty in enumerate(piece.rows))
-        found.append(Piece(piece.node, f"{piece.words}, {words}", rows))
+        found.append(Piece(piece.node, f"{words} of {piece.words}", rows))
     return found if len(found) > 1 else [piece]
 
 

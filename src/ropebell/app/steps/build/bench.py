@@ -194,7 +194,8 @@ class BuildBench(QWidget):
         if project is None:
             self.plan.setText("Open a level first.")
             return
-        what = f"{DRAFT_WORDS[project.recipe.draft]} of recipe {project.recipe.name}"
+        draft = DRAFT_WORDS[project.recipe.draft]
+        what = f"{'full build' if project.recipe.draft == 1 else draft} of recipe {project.recipe.name}"
         text = "Build"
         if self._builds.running:
             text, words = "Building", f"A {what}."

@@ -9,7 +9,7 @@ from ropebell.app.commands import Command
 from ropebell.app.desk import Desk
 from ropebell.app.stage.overlay import Mark, Overlay
 from ropebell.app.stage.picture import Spot, StagePicture
-from ropebell.app.steps.compare.bench import CompareBench
+from ropebell.app.steps.compare.bench import ADVICE, CompareBench
 from ropebell.app.steps.compare.comparing import SPOT, Comparing
 from ropebell.app.steps.compare.views import BESIDE, COST, FIRST, LUX, STOPS, WIPE
 from ropebell.app.steps.step import Step
@@ -137,13 +137,18 @@ class CompareStep(Step):
             )),
             Command("compare.flip", "Flip between the two builds", self._flip, "Ctrl+Shift+Space", two),
             Command("compare.apart", "Build with one change at a time", self.comparing.build_apart, "", two),
-            Command("compare.advice", "Find what would shorten builds", self.comparing.ask_advice, "", lambda: (
+            Command("compare.advice", "Find what would shorten builds", self._ask_advice, "", lambda: (
                 bool(self.desk.rope.finished)
             )),
         )  # fmt: skip
 
     def views(self) -> Sequence[View]:
         return OF_TWO
+
+    def _ask_advice(self) -> None:
+        self.desk.go_to_step(self.id)
+        self.compare_bench.pages.show_page(ADVICE)
+        self.comparing.ask_advice()
 
     def _with_before(self) -> None:
         """The build that is shown against the finished one before it."""

@@ -16,6 +16,7 @@ from ropebell.app.steps.compare.ledger_view import LedgerView
 from ropebell.app.steps.compare.views import BESIDE, COST, FIRST, LUX, STOPS, WIPE
 from ropebell.app.views import RESULT, View
 from ropebell.app.words import clock, lux, megabytes, short_count
+from ropebell.build.setting_words import setting_title
 from ropebell.build.stages import WORDS as STAGE_WORDS
 from ropebell.compare.compare import in_words, times
 from ropebell.faults.run import TITLES
@@ -232,7 +233,7 @@ class CompareBench(QWidget):
         self.warning.setText(f"{len(many)} things changed at once." if len(many) > 1 else "")
         self.warning.setVisible(len(many) > 1)
         self.apart.setVisible(len(many) > 1)
-        lines = [f"{s.key}: {_value(s.a)} → {_value(s.b)}" for s in c.changes.settings]
+        lines = [s.words for s in c.changes.settings]
         lines += [f"{x.node}: {x.what}" for x in c.changes.contents]
         for line in lines or ["Nothing that is known of."]:
             self.changed.addItem(line)
@@ -244,7 +245,7 @@ class CompareBench(QWidget):
         self.causes_title.setText(f"Shares of the difference on {on}" if on else "Shares of the difference")
         self.whose.set_current(LEVEL if not on else OF_SPOT if self.state.on == SPOT else OBJECT)
         self.whose.setVisible(len(c.causes.causes) > 1)
-        self.causes.show_shares([(cause.name, cause.share) for cause in causes])
+        self.causes.show_shares([(setting_title(cause.name), cause.share) for cause in causes])
         for widget in (self.causes_title, self.causes):
             widget.setVisible(len(causes) > 1 or bool(on))
         self.told.setText(c.causes.told)
@@ -285,7 +286,7 @@ class CompareBench(QWidget):
         self.times.show()
         self.times.fit()
         sizes = [sum(p.bytes for p in m.pages) for m in (a, b)]
-        apart = [s.key.rpartition(".")[2] for s in c.changes.conditions]
+        apart = [setting_title(s.key).lower() for s in c.changes.conditions]
         words = (
             f"{short_count(a.texels)} → {short_count(b.texels)} texels, {megabytes(sizes[0])} → {megabytes(sizes[1])} "
             f"of pages, {a.peak_memory_mb:,} → {b.peak_memory_mb:,} MB at the peak."
@@ -322,13 +323,13 @@ class CompareBench(QWidget):
         words = "What would be lost is solved from the last build's light and rays; nothing is built for it."
         if state.advising:
             words = "Solving what would be lost …"
-        elif state.advice is not None:
+        elif state.offered is not None:
             words = f"By build {state.advised_on}, best first, each with those before it taken."
-            if not state.advice:
+            if not state.offered:
                 words = "Nothing would save a fiftieth of the time at a price worth it."
         self.advice_words.setText(words)
         fit(self.advice_words, LIST_WIDTH)
-        for advice in state.advice or ():
+        for advice in state.offered or ():
             head, take = label(advice.title, "heading"), button("Apply")
             seconds = " → ".join(clock(s) if s >= 60 else f"{s:.1f} s" for s in advice.seconds)
             price = f"{seconds}; {100 * advice.loss:.1f} % of what players see changes by over 5 %"
@@ -349,12 +350,6 @@ class CompareBench(QWidget):
         self.taken.setVisible(self.taken.count() > 0)
         self.taken_title.setVisible(self.taken.count() > 0)
         self.taken.fit()
-
-
-def _value(value: object) -> str:
-    if isinstance(value, list):
-        return ", ".join(_value(v) for v in value)
-    return f"{value:.4g}" if isinstance(value, float) else str(value)
 
 
 def _seconds(value: float | None) -> str:

@@ -16,9 +16,10 @@ from ropebell.app.stage.drawn import Charted, vertex_table
 from ropebell.app.stage.picture import StagePicture
 from ropebell.build.knots import Knot
 from ropebell.build.manifest import Manifest, read_manifest
+from ropebell.build.remedied import changed_by
 from ropebell.build.result import Result, open_result
 from ropebell.compare.advice import Advice, advise
-from ropebell.compare.advised import Taken, judged, learned, read_taken, taking, write_taken
+from ropebell.compare.advised import Taken, judged, learned, not_undone, read_taken, taking, write_taken
 from ropebell.compare.apart import one_at_a_time
 from ropebell.compare.candidates import edited
 from ropebell.compare.causes import Causes, causes
@@ -127,6 +128,7 @@ class Comparing(QObject):
         self.taken: list[Taken] = []
         desk.level.opened.connect(self._opened)
         desk.rope.builds_changed.connect(self._builds_changed)
+        desk.document.edited.connect(self._forget_undone)
 
     def _opened(self) -> None:
         self.pair, self.found, self.trouble, self.advice = (0, 0), None, "", None
@@ -141,6 +143,22 @@ class Comparing(QObject):
             self.pair, self.found = (0, 0), None
         self._judge()
         self.changed.emit()
+
+    @property
+    def offered(self) -> list[Advice] | None:
+        """The advice that is not taken yet, None until it was asked for."""
+        open_ = {t.title for t in self.taken if t.actual is None}
+        return None if self.advice is None else [a for a in self.advice if a.title not in open_]
+
+    def _forget_undone(self) -> None:
+        now, project = self._desk.level.now, self._desk.document.project
+        if now is None or project is None:
+            return
+        left = not_undone(self.taken, project.brief, project.recipe)
+        if len(left) < len(self.taken):
+            self.taken = left
+            self._keep(now)
+            self.changed.emit()
 
     def _judge(self) -> None:
         """Hold what was foretold of advice against the builds since then."""
@@ -276,11 +294,11 @@ class Comparing(QObject):
         now, document = self._desk.level.now, self._desk.document
         if now is None or document.project is None or self.advice is None:
             return
-        made = edited(document.project, advice.edit)
+        before, made = document.project, edited(document.project, advice.edit)
         document.edit_all(f"Advice: {advice.title}", made.brief, made.recipe)
-        self.taken = [*self.taken, taking(advice, self.advised_on)]
+        changed = changed_by((before.brief, before.recipe), (made.brief, made.recipe))
+        self.taken = [*self.taken, taking(advice, self.advised_on, changed)]
         self._keep(now)
-        self.advice = [a for a in self.advice if a is not advice]
         self.changed.emit()
 
 

@@ -20,15 +20,16 @@ from ropebell.app.palette import THEME, font
 from ropebell.app.words import lux
 from ropebell.faults.over_builds import Seen
 from ropebell.faults.run import TITLES
-from ropebell.level.finding import Finding
+from ropebell.level.finding import Finding, area_words, short_number
 
 FINDING, STATE = Qt.ItemDataRole.UserRole, Qt.ItemDataRole.UserRole + 1
 # Of a kind, so many are listed before the rest is folded away.
 ONE_BY_ONE = 3
 PENS = {"error": 2.6, "warning": 1.8, "note": 1.1}
 UNITS: dict[str, Callable[[float], str]] = {
-    "share": lambda v: f"{100 * v:.0f} %", "lux": lux, "m²": lambda v: f"{v:.2g} m²", "degrees": lambda v: f"{v:.2g}°",
-    "stops": lambda v: f"{v:.1f} stops", "ratio": lambda v: f"{v:.2g} times", "texels": lambda v: f"{v:.0f} texels",
+    "share": lambda v: f"{100 * v:.0f} %", "lux": lux, "m²": area_words, "degrees": lambda v: f"{short_number(v)}°",
+    "stops": lambda v: f"{v:.1f} stops", "ratio": lambda v: f"{short_number(v)} times",
+    "texels": lambda v: f"{v:.0f} texels",
 }  # fmt: skip
 
 
@@ -39,9 +40,9 @@ def measured(finding: Finding) -> str:
     value, unit = finding.measure
     if unit == "count":
         return ""
-    said = UNITS[unit](value) if unit in UNITS else f"{value:.3g} {unit}"
+    said = UNITS[unit](value) if unit in UNITS else f"{short_number(value, 3)} {unit}"
     if finding.area and unit != "m²":
-        said += f" on {finding.area:.2g} m²"
+        said += f" on {area_words(finding.area)}"
     return said
 
 

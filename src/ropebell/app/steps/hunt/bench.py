@@ -16,6 +16,7 @@ from ropebell.app.steps.hunt.trial_map import TITLES, TrialMap
 from ropebell.app.words import clock
 from ropebell.build.conditions import parse_condition
 from ropebell.build.found import of_light
+from ropebell.build.plan import plan_of
 from ropebell.deliver.case import CASE
 from ropebell.errors import RopeBellError
 from ropebell.faults.run import TITLES as KINDS
@@ -202,7 +203,11 @@ class HuntBench(QWidget):
             OUTSIDE: "{level} is a .glb of the trial, {out} an empty folder. It is run without a shell, for a limited "
             "time, and is ended with all that it started.",
         }
-        self.about_judge.setText(words.get(data) or f"{WORKERS[data].words[0].upper()}{WORKERS[data].words[1:]}.")
+        about = words.get(data) or f"{WORKERS[data].words[0].upper()}{WORKERS[data].words[1:]}."
+        project = self._desk.document.project
+        if project is not None and plan_of(project).lights == "box":
+            about += " The cut box is for builds; the hunt begins with the whole level."
+        self.about_judge.setText(about)
 
     # -- how far it is
 

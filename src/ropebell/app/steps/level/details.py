@@ -12,6 +12,7 @@ from ropebell.app.parts import label, rows_in
 from ropebell.app.steps.level.marks import MarksPanel
 from ropebell.app.words import count
 from ropebell.level.brief import LightChange
+from ropebell.level.finding import area_words
 from ropebell.level.model import AREA_KINDS, LIGHT_KINDS, Light
 
 UNITS = {kind: "lx" if kind == "directional" else "cd" for kind in (*LIGHT_KINDS, *AREA_KINDS)}
@@ -103,8 +104,7 @@ class ObjectDetails(QFrame):
         materials = sorted({now.level.materials[m].name for m in set(now.scene.material[rows].tolist())})
         area = float(now.scene.areas[rows].sum())
         texels = area * now.project.recipe.texels_per_metre**2
-        size = f"{area:,.1f} m²" if area >= 0.1 else f"{area * 1e4:,.0f} cm²"
-        return f"{', '.join(materials)}; {size}, about {count(round(texels))} texels at this recipe"
+        return f"{', '.join(materials)}; {area_words(area)}, about {count(round(texels))} texels at this recipe"
 
     def _change(self) -> tuple[str, LightChange] | None:
         light, now = self._light(), self._desk.level.now

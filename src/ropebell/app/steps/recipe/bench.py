@@ -14,31 +14,32 @@ from ropebell.app.words import DRAFT_TITLES, DRAFTS, clock, megabytes, short_cou
 from ropebell.build.estimate import Estimate, estimate
 from ropebell.build.extremes import extremes, machine_bytes
 from ropebell.build.recipe import CONVERGED, Recipe, drafted, get, keys, origin, told_apart, with_value
+from ropebell.build.setting_words import FORMATS, TITLES, setting_title
 from ropebell.build.settings_cost import HELPS, StepCost, step_costs
 from ropebell.build.shelf import known
 from ropebell.build.stages import WORDS
 from ropebell.light.workers import cores
 
-# key, title, unit, scale, what it buys and costs
+# key, scale, what it buys and costs
 MAIN = (
-    ("density.texels_per_metre", "Density", "tx/m", Scale(0.5, 60, 1000, 1),
+    ("density.texels_per_metre", Scale(0.5, 60, 1000, 1),
      "Sharper shadows and finer bounce. Texels, time and pages grow with its square."),
-    ("light.gather_rays", "Gather rays", "rays", Scale(4, 2048, 16384),
+    ("light.gather_rays", Scale(4, 2048, 16384),
      "Less noise in bounced light and sky, by the root of the count. Time grows in proportion."),
-    ("light.noise_target", "Noise target", "of light", Scale(0, 0.1, 1, 3, False),
+    ("light.noise_target", Scale(0, 0.1, 1, 3, False),
      "Each texel is shot until its noise is below this share of its light; then the count is the most that is stored, "
      "and what is noisier still gets up to eight times as many at the end. 0: rays are only counted."),
 )  # fmt: skip
 MORE = (
-    ("light.direct_samples", "Direct samples", "rays", Scale(1, 256, 1024), "Smoother soft shadows of emitters."),
-    ("sight.cell", "Sight cells", "m", Scale(0.1, 8, 100, 2), "Smaller ones tell more of corners, and take longer."),
-    ("density.padding", "Padding", "tx", Scale(0, 16, 32, 0, False), "Keeps charts apart for filters and mip levels."),
-    ("density.page_size", "Page size", "tx", Scale(64, 4096, 8192), "Largest side of a page."),
-    ("light.bounce_gain", "Bounce gain", "×", Scale(0, 4, 4, 2, False), "Strength of bounced light; 1 is physical."),
-    ("light.bounce_saturation", "Bounce colour", "×", Scale(0, 1, 1, 2, False), "Colour that bounced light keeps."),
-    ("light.seed", "Seed", "", Scale(0, 100, 2**31 - 1, 0, False), "Another seed gives other noise, nothing else."),
-    ("limits.seconds", "Time limit", "s", Scale(0, 3600, 1e6, 0), "A tripwire: the build stops itself; 0 is no limit."),
-    ("limits.memory_mb", "Memory limit", "MB", Scale(0, 65536, 1e7, 0), "Rays stay on disk to keep to it; 0 is none."),
+    ("light.direct_samples", Scale(1, 256, 1024), "Smoother soft shadows of emitters."),
+    ("sight.cell", Scale(0.1, 8, 100, 2), "Smaller ones tell more of corners, and take longer."),
+    ("density.padding", Scale(0, 16, 32, 0, False), "Keeps charts apart for filters and mip levels."),
+    ("density.page_size", Scale(64, 4096, 8192), "Largest side of a page."),
+    ("light.bounce_gain", Scale(0, 4, 4, 2, False), "Strength of bounced light; 1 is physical."),
+    ("light.bounce_saturation", Scale(0, 1, 1, 2, False), "Colour that bounced light keeps."),
+    ("light.seed", Scale(0, 100, 2**31 - 1, 0, False), "Another seed gives other noise, nothing else."),
+    ("limits.seconds", Scale(0, 3600, 1e6, 0), "A tripwire: the build stops itself; 0 is no limit."),
+    ("limits.memory_mb", Scale(0, 65536, 1e7, 0), "Rays stay on disk to keep to it; 0 is none."),
 )  # fmt: skip
 # What the draft factor touches.
 DRAFT_NAMES = {
@@ -50,19 +51,16 @@ MOST_NAMED, LEAST_NAMED = 6, 0.1
 # Bytes of memory that are worth telling of.
 LEAST_TOLD = 5 << 20
 OCCLUSION = (
-    ("occlusion.radius", "Distance", "m", Scale(0.05, 5, 100, 2), "How far creases reach."),
-    ("occlusion.strength", "Strength", "×", Scale(0, 1, 1, 2, False), "How dark creases get; an effect, not physics."),
+    ("occlusion.radius", Scale(0.05, 5, 100, 2), "How far creases reach."),
+    ("occlusion.strength", Scale(0, 1, 1, 2, False), "How dark creases get; an effect, not physics."),
 )
 FINISH = (
-    ("finish.denoise", "Denoise gathered light", "Filters within what noise explains; lamp shadows stay sharp."),
-    ("finish.stitch_seams", "Close seams", "Makes light meet where charts share an edge."),
-    ("occlusion.enabled", "Ambient occlusion", "Darkens creases, from rays that are shot anyway."),
-    ("output.directional", "Direction for relief", "A second page each: where light comes from, for bumpy surfaces."),
-    ("sight.enabled", "Leaks, and who sees whom", "Finds every way out; kept until something that blocks sight moves."),
+    ("finish.denoise", "Filters within what noise explains; lamp shadows stay sharp."),
+    ("finish.stitch_seams", "Makes light meet where charts share an edge."),
+    ("occlusion.enabled", "Darkens creases, from rays that are shot anyway."),
+    ("output.directional", "A second page each: where light comes from, for bumpy surfaces."),
+    ("sight.enabled", "Finds every way out; kept until something that blocks sight moves."),
 )
-FORMATS = {
-    "half": "half-float OpenEXR", "shared-exponent": "shared exponent (.hdr)", "8-bit": "8-bit with a scale (.png)",
-}  # fmt: skip
 INTEGERS = {
     "light.gather_rays",
     "light.direct_samples",
@@ -114,8 +112,8 @@ class RecipeBench(QWidget):
             rows.addWidget(self._number(*spec))
         rows.addWidget(self._bounces())
         self.switches: dict[str, QCheckBox] = {}
-        for key, title, about in FINISH:
-            box = QCheckBox(title)
+        for key, about in FINISH:
+            box = QCheckBox(setting_title(key))
             box.setToolTip(about)
             box.clicked.connect(lambda on, key=key: self._set(key, bool(on)))
             self.switches[key] = box
@@ -146,8 +144,8 @@ class RecipeBench(QWidget):
         rows.addWidget(self._more)
         self.more_button.toggled.connect(self._more.setVisible)
 
-    def _number(self, key: str, title: str, unit: str, scale: Scale, about: str) -> TunedNumber:
-        row = TunedNumber(title, unit, scale, f"{about} {HELPS.get(key, '')}".strip())
+    def _number(self, key: str, scale: Scale, about: str) -> TunedNumber:
+        row = TunedNumber(*TITLES[key], scale, f"{about} {HELPS.get(key, '')}".strip())
         row.changed.connect(lambda value, gesture, key=key: self._set(key, value, gesture))
         self.numbers[key] = row
         return row
