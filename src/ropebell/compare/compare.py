@@ -11,6 +11,7 @@ from typing import Any
 from ropebell.build.found import of_light, told_everywhere
 from ropebell.build.manifest import Manifest
 from ropebell.build.result import Result, open_result
+from ropebell.build.setting_words import setting_title
 from ropebell.compare.causes import Causes, causes
 from ropebell.compare.changes import Changes, changes
 from ropebell.compare.ledger import Ledger, beside, ledger
@@ -111,7 +112,7 @@ def in_words(c: Comparison) -> str:
     """What the comparison comes to, in a sentence or two."""
     if not c.light.differ:
         words = "The light is the same within noise."
-        names = ", ".join(c.changes.of_light[:3]) + (" …" if len(c.changes.of_light) > 3 else "")
+        names = ", ".join(map(setting_title, c.changes.of_light[:3])) + (" …" if len(c.changes.of_light) > 3 else "")
         return words + (f" Changed all the same: {names}." if names else "")
     more = "more" if c.light.mean >= 0 else "less"
     words = (
@@ -120,9 +121,9 @@ def in_words(c: Comparison) -> str:
     words += " beyond noise."
     shares = c.causes.causes
     if len(shares) == 1:
-        words += f" It comes of {shares[0].name}."
+        words += f" It comes of {setting_title(shares[0].name)}."
     elif shares and all(-0.005 <= x.share <= 1.005 for x in shares):
-        words += f" {100 * shares[0].share:.0f} % of it comes of {shares[0].name}."
+        words += f" {100 * shares[0].share:.0f} % of it comes of {setting_title(shares[0].name)}."
     elif shares:
-        words += f" Changes work against each other, {shares[0].name} most."
+        words += f" Changes work against each other, {setting_title(shares[0].name)} most."
     return words
