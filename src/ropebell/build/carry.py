@@ -7,8 +7,9 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from ropebell.build.recut import recut
 from ropebell.build.result import Result
-from ropebell.level.model import F32, F64, I32
+from ropebell.level.model import F32, F64, I32, Mask
 from ropebell.level.scene import Scene
 
 # Corners are the same within this share of their object's size, but for what double precision rounds so far out. The
@@ -26,6 +27,7 @@ class Carried:
         uv: (T, 3, 2) float32 texels; page: (T,) int32, −1 where the face is new, moved or of no part.
         fresh: paths of objects of the level that have no light of this build though they take part.
         gone: (n, 3, 3) corners of the build's faces that are not there any more.
+        recut: (T,) bool, faces without light of the build whose surface stood there as it stands, cut otherwise.
         share: of the level's faces that carry light.
     """
 
@@ -33,6 +35,7 @@ class Carried:
     page: I32
     fresh: tuple[str, ...]
     gone: F64
+    recut: Mask
     share: float
 
 
@@ -46,10 +49,10 @@ def carry(result: Result, scene: Scene) -> Carried:
     uv = np.zeros((len(scene), 3, 2), np.float32)
     page = np.full(len(scene), -1, np.int32)
     if not len(scene) or not len(built):
-        return Carried(uv, page, (), built.corners, 0.0)
+        return Carried(uv, page, (), built.corners, np.zeros(len(scene), np.bool_), 0.0)
     steps = same_within(scene)
     number = {name: i for i, name in enumerate(scene.node_names)}
-    as_now = np.array([number.get(name, -1) for name in built.node_names])
+    as_now = np.array([*(number.get(name, -1) for name in built.node_names), -1])
     mine, theirs = (
         triangle_keys(scene.corners, scene.node, steps),
         triangle_keys(built.corners, as_now[built.node], steps),
@@ -64,7 +67,9 @@ def carry(result: Result, scene: Scene) -> Carried:
     lost = (page < 0) & scene.part & ~scene.bare
     fresh = tuple(scene.node_names[n] for n in np.unique(scene.node[lost]))
     stays = np.isin(theirs, mine[found])
-    return Carried(uv, page, fresh, built.corners[~stays], float(found.mean()))
+    same = recut(scene, ~found, built, as_now, ~stays)
+    stays |= same[as_now[built.node]]
+    return Carried(uv, page, fresh, built.corners[~stays], same[scene.node] & ~found, float(found.mean()))
 
 
 def same_within(scene: Scene) -> F64:

@@ -23,8 +23,9 @@ def left_stale(base: Base, built: Built, lit: Mask) -> tuple[LeftStale, ...]:
         lit: (N,) bool.
     """
     scene, surface, space = built.scene, built.surface, built.space
-    fresh = (base.carried.page < 0) & ~scene.bare if len(scene.bare) else base.carried.page < 0
-    gone = (base.carried.gone - space.centre).astype(np.float32)
+    carried = base.carried
+    fresh = (carried.page < 0) & ~carried.recut & (~scene.bare if len(scene.bare) else True)
+    gone = (carried.gone - space.centre).astype(np.float32)
     if not fresh.any() and not len(gone):
         return ()
     change = Change.of(surface.vertices[fresh], gone)

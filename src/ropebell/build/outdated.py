@@ -23,14 +23,13 @@ def outdated(folder: Path, manifest: Manifest) -> list[Finding]:
     try:
         project = find_project(Path(manifest.level.file))
         gathered = gather(
-            open_level(project.level), project.brief, project.recipe, project.sky, project.tables
+            open_level(project.level), project.brief, project.recipe, project.sky, project.tables, manifest.scope.box
         )  # fmt: skip
         subject = gathered.subject
         since = changed_since(folder, gathered.source, gathered.scene, subject.baking, project)
     except (OSError, RopeBellError):
         return []
     number = {name: i for i, name in enumerate(gathered.scene.node_names)}
-    built = set(manifest.scope.only) if manifest.scope.only else set()
     found = []
     for name in since.objects:
         node = number[name]
@@ -40,8 +39,9 @@ def outdated(folder: Path, manifest: Manifest) -> list[Finding]:
             corners = gathered.scene.corners[rows].reshape(-1, 3)
             place = as_place((corners.min(axis=0) + corners.max(axis=0)) / 2)
         words = "It was added, moved or changed since this build, so its light is not that of now."
-        if name not in built:
-            found.append(_finding(name, words, place))
+        found.append(_finding(name, words, place))
+    shaded = "Its light is of an earlier build, and what stands in the way of it has changed since."
+    found += [_finding(left.node, shaded, None) for left in manifest.left if left.node not in since.objects]
     now, then = AsSet.now(subject.baking, project), AsSet.built(manifest)
     odd = {n for n in now.lights.keys() | then.lights.keys() if now.lights.get(n) != then.lights.get(n)}
     if now.footing == then.footing:

@@ -5,12 +5,15 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
+import numpy as np
+
 from ropebell.build.carry import carry
 from ropebell.build.project import Project
 from ropebell.build.result import open_result
 from ropebell.build.stale import WORDS_OF_A_MARK, AsSet, changes_between
 from ropebell.level.arrange import marks_in_force
 from ropebell.level.brief import Brief, Mark
+from ropebell.level.density import box_factors
 from ropebell.level.model import Level
 from ropebell.level.scene import Scene
 
@@ -59,7 +62,8 @@ def changed_since(base: Path, source: Level, scene: Scene, baking: Scene, projec
     changes = changes_between(AsSet.now(baking, project), AsSet.built(manifest))
     marked = _marked_otherwise(source, project.brief, manifest.brief)
     known = set(scene.node_names)
-    objects = dict.fromkeys([*carried.fresh, *(path for path in marked if path in known)])
+    boxed = _boxed_otherwise(scene, project.brief, manifest.brief)
+    objects = dict.fromkeys([*carried.fresh, *(path for path in [*marked, *boxed] if path in known)])
     return Since(tuple(objects), bool(len(carried.gone)), tuple(c for c in changes if c not in OF_OBJECTS))
 
 
@@ -67,6 +71,16 @@ def _marked_otherwise(level: Level, now: Brief, then: Brief) -> list[str]:
     """Paths of nodes whose marks in force say anything else that light depends on."""
     pairs = zip(level.nodes, marks_in_force(level, now).nodes, marks_in_force(level, then).nodes)
     return [node.path for node, mine, theirs in pairs if _of_light(mine) != _of_light(theirs)]
+
+
+def _boxed_otherwise(scene: Scene, now: Brief, then: Brief) -> list[str]:
+    """Paths of objects to whose faces density boxes give another factor."""
+    if now.density_boxes == then.density_boxes or not len(scene):
+        return []
+    middle = scene.corners.mean(axis=1)
+    other = box_factors(middle, now.density_boxes) != box_factors(middle, then.density_boxes)
+    other &= scene.part & ~scene.bare if len(scene.bare) else scene.part
+    return [scene.node_names[node] for node in np.unique(scene.node[other]).tolist()]
 
 
 def _of_light(mark: Mark) -> dict[str, object]:

@@ -9,6 +9,7 @@ import numpy as np
 
 from ropebell.build.carry import same_within, triangle_keys
 from ropebell.build.manifest import LightFacts, Manifest
+from ropebell.build.recut import recut
 from ropebell.build.result import Result
 from ropebell.build.setting_words import setting_in_words, setting_title
 from ropebell.build.stale import arranging
@@ -115,11 +116,14 @@ def _contents(a: Result, b: Result) -> list[Content]:
 def _objects(a: Scene, b: Scene) -> list[Content]:
     """Objects that came, went, moved or have another shape, by their triangles wherever they stand in a list."""
     names = {name: i for i, name in enumerate(b.node_names)}
-    number = np.array([names.get(name, -1) for name in a.node_names])
+    number = np.array([*(names.get(name, -1) for name in a.node_names), -1])
     steps = same_within(b)
     mine, theirs = triangle_keys(a.corners, number[a.node], steps), triangle_keys(b.corners, b.node, steps)
-    lost = set(np.unique(a.node[~np.isin(mine, theirs)]).tolist())
-    new = set(np.unique(b.node[~np.isin(theirs, mine)]).tolist())
+    lost_faces, new_faces = ~np.isin(mine, theirs), ~np.isin(theirs, mine)
+    # Cut along a density box, a face is still what it was.
+    same = recut(b, new_faces, a, number, lost_faces)
+    lost = set(np.unique(a.node[lost_faces & ~same[number[a.node]]]).tolist())
+    new = set(np.unique(b.node[new_faces & ~same[b.node]]).tolist())
     has_a, has_b = {a.node_names[n] for n in np.unique(a.node)}, {b.node_names[n] for n in np.unique(b.node)}
     found = [Content(name, "only in B", "added") for name in sorted(has_b - has_a)]
     found += [Content(name, "only in A", "removed") for name in sorted(has_a - has_b)]

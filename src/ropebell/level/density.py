@@ -27,7 +27,7 @@ def density_factors(scene: Scene, level: Level, brief: Brief, marks: Marks) -> F
     _apply_bias(factor, scene, level, marks)
     if brief.density_boxes or brief.region.boxes:
         low, high = corner_bounds(scene.corners)
-        factor *= _box_factors(scene.corners.mean(axis=1), brief.density_boxes)
+        factor *= box_factors(scene.corners.mean(axis=1), brief.density_boxes)
         if brief.region.boxes:
             factor[~objects_inside(scene, low, high, brief.region.boxes)] /= brief.region.outside
     if brief.test_density.paths:
@@ -55,7 +55,7 @@ def _apply_bias(factor: F64, scene: Scene, level: Level, marks: Marks) -> None:
                 factor[(scene.node == index) & (scene.material == numbers[material])] *= value
 
 
-def _box_factors(middle: F64, boxes: tuple[DensityBox, ...]) -> F64:
+def box_factors(middle: F64, boxes: tuple[DensityBox, ...]) -> F64:
     """(T,) largest factor of the boxes that each face lies in, 1 where none; faces are cut along boxes, so its middle
     tells."""
     found = np.full(len(middle), -np.inf)
