@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -51,6 +52,27 @@ def test_what_has_the_same_shape_in_the_same_place_is_offered_and_taken_over_who
     assert act(other) == "Drop the setting"
     dropped = apply_fix(brief, other)
     assert "g/crate" not in dropped.paths() and "g/crate" not in dropped.prints and "lights/lamp" in dropped.paths()
+
+
+def test_notes_of_places_and_fixtures_follow_a_rename_and_go_with_what_is_dropped() -> None:
+    brief = Brief(
+        lights={"lights/lamp": LightChange(fixture="g/crate")}, sets={"mine": {"g/crate": 2.0}},
+        known={"seam g/crate @ 1.0,-2.0,3.5": "by design", "noise g/crate": "fine",
+               "seam g/crate 2 @ 1.0,2.0,3.0": "x"},
+    )  # fmt: skip
+    brief = replace(brief, prints=prints_of(hall(), brief))
+    assert "g/crate" in brief.prints and "g/crate 2" not in brief.prints
+    (finding,) = unmatched(hall("box 7"), brief)
+    assert (finding.object, finding.severity) == ("g/crate", "warning")
+    taken = apply_fix(brief, finding)
+    assert taken.known == {
+        "seam g/box 7 @ 1.0,-2.0,3.5": "by design", "noise g/box 7": "fine", "seam g/crate 2 @ 1.0,2.0,3.0": "x",
+    }  # fmt: skip
+    assert taken.lights["lights/lamp"].fixture == "g/box 7" and taken.sets == {"mine": {"g/box 7": 2.0}}
+    assert unmatched(hall("box 7"), taken) == []
+    dropped = apply_fix(brief, alternatives(finding)[0])
+    assert list(dropped.known) == ["seam g/crate 2 @ 1.0,2.0,3.0"] and dropped.lights["lights/lamp"].fixture is None
+    assert unmatched(hall("box 7"), dropped) == []
 
 
 @pytest.mark.parametrize("now", [hall("box", shift=0.5), hall("box", twin=True)])

@@ -278,6 +278,31 @@ def test_a_build_of_another_shape_is_shown_as_it_was(window: Window, qtbot: QtBo
     assert window.desk.rope.stale.changes[-1] == "level" and "out of date" in "; ".join(window.strip.state.facts)
 
 
+def test_a_new_export_says_what_no_longer_counts_and_a_notice_ends_with_its_level(
+    window: Window, qtbot: QtBot, level: Path, tmp_path: Path
+) -> None:
+    s = window.desk
+    opened(window, qtbot, level)
+    s.document.edit_brief("Note", lambda b: replace(b, known={"noise g/rug": "fine"}, marks={"g/rug": Mark("moving")}))
+    idle(window, qtbot)
+    b = LevelBuilder()
+    b.material("wall", (0.6, 0.5, 0.4))
+    b.add("g", "room", room(5, 3, 5), "wall")
+    with qtbot.waitSignal(s.telling.said, timeout=LONG) as told:
+        level_file(level.parent, b)
+        s.level.reload()
+    assert "A setting, note or fixture is for what is not there any more" in told.args[0].sentence
+    idle(window, qtbot)
+    lost = [f for f in (*s.findings.now.new, *s.findings.now.old) if f.kind == "unmatched-mark"]
+    assert [(f.object, f.severity) for f in lost] == [("g/rug", "warning")]
+    s.tell("There is no floor below.", "place")
+    s.tell("The queue cannot be kept.", "queue")
+    other = tmp_path / "other"
+    other.mkdir()
+    opened(window, qtbot, level_file(other, b))
+    assert [t.matter for t in s.telling.told if t.matter in ("place", "queue")] == ["queue"]
+
+
 def test_drag_and_drop_and_recent_levels(window: Window, qtbot: QtBot, level: Path, tmp_path: Path) -> None:
     (tmp_path / "notes.txt").write_text("x")
     assert not drop(window, tmp_path / "notes.txt")

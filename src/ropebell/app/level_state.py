@@ -15,6 +15,7 @@ from ropebell.app.telling import Telling
 from ropebell.app.watch import FileWatch
 from ropebell.build.project import PROJECT_FILE, Project
 from ropebell.checks.blocking import hull_refusal
+from ropebell.checks.unmatched import unmatched
 from ropebell.errors import LevelError, RopeBellError
 from ropebell.level.brief import Brief
 from ropebell.level.differences import Differences, differences
@@ -178,7 +179,11 @@ class LevelState(QObject):
         self._document.keep_prints(opened.prints)
         self.rearranged.emit()
         if self._news and opened.source is self._source:
-            self._telling.news(self._news)
+            lost = len(unmatched(opened.source, project.brief))
+            many = f"{lost} settings, notes or fixtures are" if lost > 1 else "A setting, note or fixture is"
+            self._telling.news(
+                f"{self._news} {many} for what is not there any more: see Checks." if lost else self._news
+            )
             self._news = ""
 
     def close(self) -> None:

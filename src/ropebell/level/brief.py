@@ -370,6 +370,13 @@ class Brief:
         """Every node path that something is decided about."""
         return {*self.marks, *self.branches, *self.lights, *self.moves, *self.left_out}
 
+    def named(self) -> set[str]:
+        """Every name that may be a node's path: what something is decided about, what looks lit because of a light,
+        what a note on a finding is about, and what a set of densities or a trial of one holds."""
+        fixtures = {change.fixture for change in self.lights.values() if change.fixture}
+        sets = {path for table in self.sets.values() for path in table}
+        return {*self.paths(), *fixtures, *sets, *self.test_density.paths, *map(noted, self.known)} - {""}
+
     @property
     def looks(self) -> dict[str, Radiance]:
         """The radiance that glowing materials are seen with, by name, where it is not the level's own."""
@@ -382,6 +389,15 @@ class Brief:
             return NO_CHANGE
         below = self.templates.get(own.template or "", NO_CHANGE)
         return own.over(below)
+
+
+NOTED = re.compile(r"(?P<kind>\S+) (?P<about>.*?)(?P<place> @ [-\d.,]+)?")
+
+
+def noted(key: str) -> str:
+    """What a note on a finding is about, by its key: a kind, a name, and for a fault of light the place."""
+    found = NOTED.fullmatch(key)
+    return found["about"] if found is not None else ""
 
 
 NO_SKY, NO_CHANGE, NO_BRIEF = Sky(), LightChange(), Brief()

@@ -13,7 +13,7 @@ from typing import Any
 
 import numpy as np
 
-from ropebell.level.brief import Brief
+from ropebell.level.brief import Brief, LightChange, noted
 from ropebell.level.model import Level, Node
 
 # Metres, or share of the distance from the origin, by which the same place may differ.
@@ -42,8 +42,8 @@ def prints_of(level: Level, brief: Brief) -> dict[str, Print]:
     """
     before = brief.prints
     nodes = {node.path: node for node in level.nodes if node.mesh >= 0 or node.light >= 0}
-    found = {path: print_of(level, nodes[path]) for path in brief.paths() if path in nodes}
-    kept = {path: before[path] for path in brief.paths() if path in before and path not in nodes}
+    found = {path: print_of(level, nodes[path]) for path in brief.named() if path in nodes}
+    kept = {path: before[path] for path in brief.named() if path in before and path not in nodes}
     return dict(sorted({**found, **kept}.items()))
 
 
@@ -52,10 +52,11 @@ def renamed(level: Level, brief: Brief) -> dict[str, str]:
 
     Only where exactly one object of the same shape stands in the same place, and nothing is decided about that one."""
     known, prints = {node.path for node in level.nodes}, brief.prints
-    lost = [path for path in brief.paths() if path not in known and path in prints]
+    lost = [path for path in brief.named() if path not in known and path in prints]
     if not lost:
         return {}
-    free = [n for n in level.nodes if (n.mesh >= 0 or n.light >= 0) and n.path not in brief.paths()]
+    taken = brief.named()
+    free = [n for n in level.nodes if (n.mesh >= 0 or n.light >= 0) and n.path not in taken]
     by_shape: dict[str, list[Node]] = {}
     for node in free:
         by_shape.setdefault(print_of(level, node).split(" ")[0], []).append(node)
@@ -84,8 +85,9 @@ def with_renamed(brief: Brief, old: str, new: str) -> Brief:
         return {new if path == old else path: value for path, value in table.items()}
 
     box = brief.test_density
+    lights = {path: _lit_by(change, old, new) for path, change in moved(brief.lights).items()}
     return replace(
-        brief, marks=moved(brief.marks), branches=moved(brief.branches), lights=moved(brief.lights),
+        brief, marks=moved(brief.marks), branches=moved(brief.branches), lights=lights,
         moves=moved(brief.moves), left_out=moved(brief.left_out),
         sets={name: moved(table) for name, table in brief.sets.items()},
         test_density=replace(box, paths=frozenset(new if path == old else path for path in box.paths)),
@@ -101,15 +103,22 @@ def without(brief: Brief, path: str) -> Brief:
         return {key: value for key, value in table.items() if key != path}
 
     box = brief.test_density
+    lights = {other: _lit_by(change, path, None) for other, change in kept(brief.lights).items()}
     return replace(
-        brief, marks=kept(brief.marks), branches=kept(brief.branches), lights=kept(brief.lights),
+        brief, marks=kept(brief.marks), branches=kept(brief.branches), lights=lights,
         moves=kept(brief.moves), left_out=kept(brief.left_out), emitters=kept(brief.emitters),
-        prints=kept(brief.prints),
+        prints=kept(brief.prints), known={key: note for key, note in brief.known.items() if noted(key) != path},
         sets={name: kept(table) for name, table in brief.sets.items()},
         test_density=replace(box, paths=frozenset(p for p in box.paths if p != path)),
     )  # fmt: skip
 
 
 def _key(key: str, old: str, new: str) -> str:
-    kind, _, about = key.partition(" ")
-    return f"{kind} {new}" if about == old else key
+    if noted(key) != old:
+        return key
+    kind, _, rest = key.partition(" ")
+    return f"{kind} {new}{rest[len(old) :]}"
+
+
+def _lit_by(change: LightChange, old: str, new: str | None) -> LightChange:
+    return replace(change, fixture=new) if change.fixture == old else change
