@@ -70,6 +70,17 @@ def _compared(window: Window, qtbot: QtBot) -> CompareStep:
     return step
 
 
+def test_the_shown_build_is_compared_with_the_one_before_it_at_once(window: Window, qtbot: QtBot) -> None:
+    step, done = _step(window), window.desk.rope.finished
+    window.go_to_step("compare")
+    assert step.comparing.pair == (done[-2], done[-1])
+    _compared(window, qtbot)
+    step.comparing.choose(done[-1], done[-2])
+    window.go_to_step("build")
+    window.go_to_step("compare")  # what was chosen stays
+    assert step.comparing.pair == (done[-1], done[-2])
+
+
 def test_two_knots_of_the_rope_are_compared(window: Window, qtbot: QtBot) -> None:
     s, step = window.desk, _step(window)
     done = s.rope.finished

@@ -64,6 +64,7 @@ def _step(window: Window) -> HuntStep:
 def test_a_hunt_from_the_condition_to_the_applied_fix(window: Window, qtbot: QtBot) -> None:
     s, step = window.desk, _step(window)
     bench, hunting = step.hunt_bench, step.hunting
+    assert bench.condition.text() == "" and not bench.start.isEnabled()
     bench.condition.setText("no such thing")
     bench.start.click()
     assert "no condition" in bench.wrong.text() and not hunting.running

@@ -152,9 +152,12 @@ class CompareStep(Step):
 
     def _with_before(self) -> None:
         """The build that is shown against the finished one before it."""
+        self.desk.go_to_step(self.id)
+        self._choose_before()
+
+    def _choose_before(self) -> None:
         done, shown = self.desk.rope.finished, self.desk.rope.shown_number
         at = done.index(shown) if shown in done else len(done) - 1
-        self.desk.go_to_step(self.id)
         if at > 0:
             self.comparing.choose(done[at - 1], done[at])
 
@@ -164,6 +167,8 @@ class CompareStep(Step):
 
     def enter(self) -> None:
         super().enter()
+        if self.comparing.pair == (0, 0):
+            self._choose_before()
         self._look()
 
     def leave(self) -> None:

@@ -185,7 +185,7 @@ class Comparing(QObject):
         """Compare two builds, by number."""
         knots = {k.number: k for k in self._desk.rope.knots if k.outcome.state == "done"}
         now = self._desk.level.now
-        if now is None or a not in knots or b not in knots:
+        if now is None or a not in knots or b not in knots or (self.busy and self.pair == (a, b)):
             return
         self.pair, self.found, self.trouble, self.busy = (a, b), None, "", True
         self.on, self.shares, self.spot = "", None, None

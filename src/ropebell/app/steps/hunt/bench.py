@@ -15,7 +15,9 @@ from ropebell.app.steps.hunt.hunting import Asked, Hunting, as_text
 from ropebell.app.steps.hunt.trial_map import TITLES, TrialMap
 from ropebell.app.words import clock
 from ropebell.build.conditions import parse_condition
+from ropebell.build.events import End
 from ropebell.build.found import of_light
+from ropebell.build.journal import read_events
 from ropebell.build.plan import plan_of
 from ropebell.deliver.case import CASE
 from ropebell.errors import RopeBellError
@@ -157,10 +159,13 @@ class HuntBench(QWidget):
     # -- what is looked for
 
     def _offer_faults(self) -> None:
-        """Conditions that are offered: the usual ones, and the faults of the build that is shown."""
+        """Conditions that are offered: what stopped the last build, the usual ones, the faults of the shown build."""
         self.menu.clear()
-        offered: list[tuple[str, str]] = list(OFFERED.items())
-        shown = self._desk.rope.shown
+        rope = self._desk.rope
+        last, shown = rope.knots[-1] if rope.knots else None, rope.shown
+        ends = [e for e in read_events(last.folder) if isinstance(e, End)] if last is not None else []
+        stopped = [(e.condition, f"what stopped build {last.number}") for e in ends if last is not None and e.condition]
+        offered = [*stopped, *OFFERED.items()]
         for f in of_light(shown.manifest)[:MOST_OFFERED] if shown is not None else ():
             if f.place is not None and f.severity != "note":
                 x, y, z = f.place
@@ -191,7 +196,11 @@ class HuntBench(QWidget):
         return Asked(read.text, worker, self.command.text() if outside else "", self.as_built.isChecked())
 
     def _look_at_condition(self) -> None:
+        """A hunt needs a question; one that was cut off has its own."""
         self.wrong.hide()
+        asked = bool(self.condition.text().strip()) or self._hunting.cut_off
+        self.start.setEnabled(self._desk.level.now is not None and not self._hunting.running and asked)
+        self.start.setToolTip("" if asked else "Say what to look for, or take one of what is offered")
 
     def _judge_chosen(self) -> None:
         data = str(self.judge.currentData())
@@ -215,7 +224,7 @@ class HuntBench(QWidget):
         """Show the hunt as it stands."""
         h = self._hunting
         running, resting = h.running, h.resting
-        self.start.setEnabled(self._desk.level.now is not None and not running)
+        self._look_at_condition()
         self.start.setText("Go on" if h.cut_off else "Start the hunt")
         self.start.setVisible(not running)
         self.rest.setVisible(running)
