@@ -95,6 +95,8 @@ def visit(name: str, folder: Path, builds: bool = True) -> Iterator[Run]:
     yield run("account", [build, SEEN_AT])
     yield run("faults", [build, "--html", str(folder / "f.html"), "--csv", str(folder / "f.csv")])
     yield run("compare", [build, again, "--html", str(folder / "c.html")])
+    yield run("expect", [build, "--save", str(folder / "expected.json")])
+    yield run("expect", [build, "--against", str(folder / "expected.json")])
     yield run("ledger", [build])
     yield run("advise", [str(level), build])
     yield run("export", [build, "--out", str(folder / "out.zip"), "--despite", "any"])
