@@ -34,6 +34,11 @@ OFFERED = {
     "clipped>0.05": "one twentieth is blown out",
     "seconds>60": "a build takes over a minute",
 }
+VERDICTS = {
+    "present": "the fault is still there",
+    "absent": "the fault is gone",
+    "cannot tell": "nothing can be told of the fault",
+}
 OUTSIDE, EVERY = "command", "all"
 SETUP, MAP, FOUND = range(3)
 MOST_OFFERED = 8
@@ -303,8 +308,8 @@ class HuntBench(QWidget):
         fixes = [
             f"{f['what'][0].upper()}{f['what'][1:]}"
             + (f", {f['amount']:g} {f['unit']}" if f["unit"] else "")
-            + f": the fault is {f['verdict']}"
-            + (f"; on the whole level {f['again']}" if f.get("again") else "")
+            + f": {VERDICTS.get(f['verdict'], f['verdict'])}"
+            + (f"; on the whole level {VERDICTS.get(f['again'], f['again'])}" if f.get("again") else "")
             for f in r.get("fixes", ())
         ]
         for title, view, lines in ((self.proof_title, self.proof, rows), (self.fix_title, self.fixes, fixes)):
