@@ -52,11 +52,11 @@ class NumberField(QDoubleSpinBox):
         self.blockSignals(False)
 
     def textFromValue(self, value: float) -> str:
-        """What the field shows."""
+        """Write a value as the field shows it."""
         return VARIOUS if self.various else super().textFromValue(value)
 
     def valueFromText(self, text: str | None) -> float:
-        """What was typed: the first number that is finished stands for all, even where it is what one of them has."""
+        """Read what was typed; a number stands for all of several, even where one of them has it already."""
         if text == VARIOUS:
             return self.value()
         told, self.various = self.various, False
@@ -66,7 +66,7 @@ class NumberField(QDoubleSpinBox):
         return value
 
     def validate(self, text: str | None, at: int) -> tuple[QValidator.State, str, int]:
-        """Whether it can be typed."""
+        """Tell if a text can be typed."""
         if text == VARIOUS:
             return QValidator.State.Acceptable, VARIOUS, at
         return super().validate(text, at)

@@ -1,4 +1,4 @@
-"""Where the window stands on its screen: as it was left there, and never beyond what the screen leaves room for."""
+"""Places the window on its screen: as it was left there, and never beyond what the screen leaves room for."""
 
 from __future__ import annotations
 
@@ -50,8 +50,7 @@ class Placing(QObject):
         self._settling = False
 
     def fit(self) -> None:
-        """Where the frame is new, take back what of it and the window lies beyond the screen; the rest is the
-        person's."""
+        """Take back what of the window and a frame that is new lies beyond the screen; the rest is the person's."""
         window, screen = self._window, self._window.screen()
         if not self._settling or screen is None or not window.isVisible() or window.isMaximized():
             return

@@ -49,7 +49,7 @@ class Queueing(QObject):
     # -- the list
 
     def add(self, scope: Scope = EVERYTHING) -> None:
-        """What is set now waits for its turn.
+        """Let what is set now wait for its turn.
 
         Args:
             scope: how much of the level it lights.
