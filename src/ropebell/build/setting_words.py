@@ -44,7 +44,9 @@ FORMATS = {
 
 
 def setting_title(key: str) -> str:
-    """What people read instead of a key; a key without a title, such as a lamp's path, is its own."""
+    """Name a setting for people; a key without a title, such as a lamp's path, is its own, and of several keys each."""
+    if ", " in key and key not in TITLES:
+        return ", ".join(map(setting_title, key.split(", ")))
     if key in TITLES:
         return TITLES[key][0]
     group, _, last = key.partition(".")

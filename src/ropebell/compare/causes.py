@@ -23,6 +23,7 @@ import numpy as np
 from ropebell.build.manifest import Manifest
 from ropebell.build.relight import built_strengths, names_of_fields, source_of, unit_fields
 from ropebell.build.result import Result
+from ropebell.build.setting_words import setting_title
 from ropebell.build.stored import StoredBuild
 from ropebell.compare.changes import Changes
 from ropebell.compare.light import LightDifference
@@ -351,7 +352,9 @@ def _shared_out(players: _Players, sides: Sequence[_Side], light: LightDifferenc
 def _not_apart(players: _Players) -> str:
     if len(players.ground) < 2:
         return ""
-    some = ", ".join(players.ground[:4]) + (f" and {len(players.ground) - 4} more" if len(players.ground) > 4 else "")
+    some = ", ".join(map(setting_title, players.ground[:4])) + (
+        f" and {len(players.ground) - 4} more" if len(players.ground) > 4 else ""
+    )
     return f"Stored rays cannot tell these apart: {some}. Builds with one of them at a time can."
 
 
